@@ -1,0 +1,100 @@
+"""STL in and out.
+
+Binary: 80 bytes of header, a little-endian uint32 count, then 50 bytes a triangle: normal, three corners (float32),
+and 16 bits of attribute, which are ignored. ASCII: solid, facet normal, outer loop, three vertex lines, endloop,
+endfacet, endsolid (3D Systems, StereoLithography Interface Specification, 1989; from memory).
+"""
+
+from __future__ import annotations
+
+import re
+import struct
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import UnreadableFile
+from ..mesh import Mesh, face_normals
+
+HEADER = 84
+RECORD = np.dtype([("normal", "<f4", 3), ("corner", "<f4", (3, 3)), ("attribute", "<u2")])
+_VERTEX = re.compile(rb"vertex\s+(\S+)\s+(\S+)\s+(\S+)", re.IGNORECASE)
+
+
+def declared(data: bytes) -> int:
+    return struct.unpack_from("<I", data, 80)[0] if len(data) >= HEADER else -1
+
+
+def size_fits(data: bytes) -> bool:
+    """The length says binary, even where the header begins with “solid”."""
+    return len(data) >= HEADER and len(data) == HEADER + 50 * declared(data)
+
+
+def looks_ascii(data: bytes) -> bool:
+    head = data[:2048].lstrip().lower()
+    return head.startswith(b"solid") and (b"facet" in head or b"endsolid" in head)
+
+
+def looks_binary(data: bytes) -> bool:
+    """Long enough for a header, not text, and a count that a scan can have."""
+    if len(data) < HEADER:
+        return False
+    text = sum(32 <= byte < 127 or byte in (9, 10, 13) for byte in data[80:400])
+    return text < 0.9 * len(data[80:400]) and 0 < declared(data) < 100_000_000
+
+
+def read_binary(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
+    """(3m, 3) corners. Raises UnreadableFile when cut short or above the limit."""
+    from .read import check_count
+
+    count = declared(data)
+    check_count(name, count, limit)
+    present = (len(data) - HEADER) // 50
+    if present < count:
+        raise UnreadableFile(
+            f"“{name}” is cut short: it announces {count:,} triangles and holds {max(present, 0):,}. "
+            "Copy or export it again.",
+            code="truncated-file",
+        )
+    record = np.frombuffer(data, RECORD, count, HEADER)
+    return record["corner"].reshape(-1, 3).astype(np.float64)
+
+
+def read_ascii(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
+    """(3m, 3) corners. Raises UnreadableFile when the text breaks off or a number cannot be read."""
+    from .read import check_count
+
+    low = data.lower()
+    check_count(name, low.count(b"endfacet"), limit)
+    found = _VERTEX.findall(data)
+    if b"endsolid" not in low[-4096:] or len(found) != 3 * low.count(b"endfacet"):
+        raise UnreadableFile(
+            f"“{name}” is cut short: the text breaks off before its end. Copy or export it again.",
+            code="truncated-file",
+        )
+    try:
+        return np.array(found, dtype="S32").reshape(-1, 3).astype(np.float64)
+    except ValueError as error:
+        raise UnreadableFile(
+            f"“{name}” holds something that is not a number where a coordinate belongs. Export the scan again.",
+            code="bad-number",
+        ) from error
+
+
+def write_binary(mesh: Mesh, *, title: str = "Bite Bench, mm") -> bytes:
+    """Binary STL in mm with unit normals; the header never begins with “solid”."""
+    record = np.zeros(mesh.triangles, RECORD)
+    record["normal"] = face_normals(mesh)
+    record["corner"] = mesh.vertices_mm[mesh.faces]
+    header = title.encode("ascii", "replace")[:80].ljust(80, b"\0")
+    return header + struct.pack("<I", mesh.triangles) + record.tobytes()
+
+
+def write_ascii(mesh: Mesh, *, title: str = "bite-bench") -> bytes:
+    lines = [f"solid {title}"]
+    for normal, corner in zip(face_normals(mesh), mesh.vertices_mm[mesh.faces], strict=True):
+        lines.append("facet normal %.7g %.7g %.7g\n outer loop" % tuple(normal))
+        lines += ["  vertex %.9g %.9g %.9g" % tuple(p) for p in corner]
+        lines.append(" endloop\nendfacet")
+    lines.append(f"endsolid {title}\n")
+    return "\n".join(lines).encode()

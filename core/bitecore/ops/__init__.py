@@ -1,0 +1,1 @@
+"""Pure algorithms on meshes."""

@@ -1,0 +1,199 @@
+"""Closest points on a mesh: a tree of boxes over triangles, queried exactly.
+
+Triangle regions after Ericson, Real-Time Collision Detection (2005), section 5.1.5.
+"""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+import numba as nb
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from ..mesh import Mesh, vertex_normals
+
+_LEAF = 4
+
+
+@nb.njit(cache=True)
+def _spread(x):
+    x = (x | (x << 16)) & 0x030000FF
+    x = (x | (x << 8)) & 0x0300F00F
+    x = (x | (x << 4)) & 0x030C30C3
+    return (x | (x << 2)) & 0x09249249
+
+
+@nb.njit(cache=True)
+def _codes(middle, low, extent):
+    out = np.empty(len(middle), np.int64)
+    for i in range(len(middle)):
+        code = np.int64(0)
+        for axis in range(3):
+            code |= _spread(np.int64((middle[i, axis] - low[axis]) / extent * 1023.0)) << (2 - axis)
+        out[i] = code
+    return out
+
+
+@nb.njit(cache=True)
+def _boxes(tri, leaves):
+    box = np.empty((2 * leaves - 1, 6))
+    for leaf in range(leaves):
+        k = leaves - 1 + leaf
+        for axis in range(3):
+            lo, hi = np.inf, -np.inf
+            for t in range(leaf * _LEAF, min((leaf + 1) * _LEAF, len(tri))):
+                for c in range(3):
+                    lo, hi = min(lo, tri[t, c, axis]), max(hi, tri[t, c, axis])
+            box[k, axis], box[k, axis + 3] = lo, hi
+    for k in range(leaves - 2, -1, -1):
+        for axis in range(3):
+            box[k, axis] = min(box[2 * k + 1, axis], box[2 * k + 2, axis])
+            box[k, axis + 3] = max(box[2 * k + 1, axis + 3], box[2 * k + 2, axis + 3])
+    return box
+
+
+@nb.njit(cache=True, inline="always")
+def _box_distance(box, k, p):
+    d = 0.0
+    for axis in range(3):
+        x = max(box[k, axis] - p[axis], p[axis] - box[k, axis + 3])
+        if x > 0.0:
+            d += x * x
+    return d
+
+
+@nb.njit(cache=True)
+def _on_triangle(p, t):
+    """Squared distance and the weights v, w of the second and third corner."""
+    abx, aby, abz = t[1, 0] - t[0, 0], t[1, 1] - t[0, 1], t[1, 2] - t[0, 2]
+    acx, acy, acz = t[2, 0] - t[0, 0], t[2, 1] - t[0, 1], t[2, 2] - t[0, 2]
+    apx, apy, apz = p[0] - t[0, 0], p[1] - t[0, 1], p[2] - t[0, 2]
+    d1 = abx * apx + aby * apy + abz * apz
+    d2 = acx * apx + acy * apy + acz * apz
+    v, w = 0.0, 0.0
+    if not (d1 <= 0 and d2 <= 0):
+        bpx, bpy, bpz = p[0] - t[1, 0], p[1] - t[1, 1], p[2] - t[1, 2]
+        d3 = abx * bpx + aby * bpy + abz * bpz
+        d4 = acx * bpx + acy * bpy + acz * bpz
+        cpx, cpy, cpz = p[0] - t[2, 0], p[1] - t[2, 1], p[2] - t[2, 2]
+        d5 = abx * cpx + aby * cpy + abz * cpz
+        d6 = acx * cpx + acy * cpy + acz * cpz
+        vc, vb, va = d1 * d4 - d3 * d2, d5 * d2 - d1 * d6, d3 * d6 - d5 * d4
+        if d3 >= 0 and d4 <= d3:
+            v = 1.0
+        elif vc <= 0 and d1 >= 0 and d3 <= 0:
+            v = d1 / (d1 - d3) if d1 != d3 else 0.0
+        elif d6 >= 0 and d5 <= d6:
+            w = 1.0
+        elif vb <= 0 and d2 >= 0 and d6 <= 0:
+            w = d2 / (d2 - d6) if d2 != d6 else 0.0
+        elif va <= 0 and d4 - d3 >= 0 and d5 - d6 >= 0:
+            w = (d4 - d3) / ((d4 - d3) + (d5 - d6)) if (d4 - d3) + (d5 - d6) > 0 else 0.0
+            v = 1.0 - w
+        elif va + vb + vc != 0:
+            v, w = vb / (va + vb + vc), vc / (va + vb + vc)
+    x, y, z = apx - v * abx - w * acx, apy - v * aby - w * acy, apz - v * abz - w * acz
+    return x * x + y * y + z * z, v, w
+
+
+@nb.njit(cache=True, nogil=True)
+def _query(points, tri, box, leaves, cap, dist, index, weight):
+    stack = np.empty(64, np.int64)
+    reach = np.empty(64)
+    for q in range(len(points)):
+        p = points[q]
+        best, found, bv, bw = cap * cap, -1, 0.0, 0.0
+        stack[0], reach[0], top = 0, _box_distance(box, 0, p), 1
+        while top:
+            top -= 1
+            if reach[top] >= best:
+                continue
+            k = stack[top]
+            if k >= leaves - 1:
+                leaf = k - leaves + 1
+                for t in range(leaf * _LEAF, min((leaf + 1) * _LEAF, len(tri))):
+                    d, v, w = _on_triangle(p, tri[t])
+                    if d < best:
+                        best, found, bv, bw = d, t, v, w
+                continue
+            left, right = 2 * k + 1, 2 * k + 2
+            dl, dr = _box_distance(box, left, p), _box_distance(box, right, p)
+            if dl < dr:
+                left, right, dl, dr = right, left, dr, dl
+            # The nearer child on top of the stack.
+            if dl < best:
+                stack[top], reach[top] = left, dl
+                top += 1
+            if dr < best:
+                stack[top], reach[top] = right, dr
+                top += 1
+        dist[q], index[q], weight[q, 0], weight[q, 1] = np.sqrt(best), found, bv, bw
+
+
+@dataclass(frozen=True)
+class Hits:
+    """distance_mm (k,), capped; face (k,), -1 beyond the cap; point_mm (k, 3); weights (k, 2) of corners 2 and 3."""
+
+    distance_mm: NDArray[np.float64]
+    face: NDArray[np.int64]
+    point_mm: NDArray[np.float64]
+    weights: NDArray[np.float64]
+
+
+class ClosestPoints:
+    """Built once for a mesh, asked often. Build O(m log m), a question about O(log m)."""
+
+    def __init__(self, mesh: Mesh) -> None:
+        self._mesh = mesh
+        corner = mesh.vertices_mm[mesh.faces]
+        middle = corner.mean(1)
+        low = middle.min(0)
+        extent = float((middle.max(0) - low).max()) + 1e-9
+        side = (corner.max(1) - corner.min(1)).max(1)
+        usual = max(float(np.median(side)), 1e-9)
+        # Very large triangles go into leaves of their own, or every box would be as large as they are.
+        size_class = np.clip(np.log2(np.maximum(side / (3 * usual), 1e-9)).astype(np.int64) + 1, 0, 12)
+        self._order = np.argsort(_codes(middle, low, extent) + (size_class << 32), kind="stable")
+        self._tri = np.ascontiguousarray(corner[self._order])
+        self._leaves = 1
+        while self._leaves * _LEAF < len(corner):
+            self._leaves *= 2
+        self._box = _boxes(self._tri, self._leaves)
+        self._normals: NDArray | None = None
+
+    def query(self, points_mm: ArrayLike, *, within_mm: float = np.inf) -> Hits:
+        """Closest point for each of (k, 3) points; face -1 and the cap as distance where nothing is within_mm."""
+        p = np.ascontiguousarray(points_mm, np.float64).reshape(-1, 3)
+        dist, index, weight = np.empty(len(p)), np.empty(len(p), np.int64), np.zeros((len(p), 2))
+        parts = [slice(s, s + 4096) for s in range(0, len(p), 4096)]
+
+        def one(part: slice) -> None:
+            _query(p[part], self._tri, self._box, self._leaves, within_mm, dist[part], index[part], weight[part])
+
+        if len(parts) > 1:
+            with ThreadPoolExecutor(2) as pool:
+                list(pool.map(one, parts))
+        elif parts:
+            one(parts[0])
+        t = self._tri[np.maximum(index, 0)]
+        point = t[:, 0] + weight[:, :1] * (t[:, 1] - t[:, 0]) + weight[:, 1:] * (t[:, 2] - t[:, 0])
+        return Hits(dist, np.where(index >= 0, self._order[np.maximum(index, 0)], -1), point, weight)
+
+    def signed(self, points_mm: ArrayLike, *, within_mm: float) -> tuple[NDArray[np.float64], Hits]:
+        """Distances, negative behind the surface, by the interpolated normal at the closest point.
+
+        Only meaningful near the surface, so a cap is asked for; beyond it the cap is returned.
+        """
+        p = np.asarray(points_mm, np.float64).reshape(-1, 3)
+        hits = self.query(p, within_mm=within_mm)
+        if self._normals is None:
+            self._normals = vertex_normals(self._mesh)
+        face = self._mesh.faces[np.maximum(hits.face, 0)]
+        v, w = hits.weights[:, :1], hits.weights[:, 1:]
+        normal = (
+            self._normals[face[:, 0]] * (1 - v - w) + self._normals[face[:, 1]] * v + self._normals[face[:, 2]] * w
+        )
+        behind = np.einsum("ij,ij->i", p - hits.point_mm, normal) < 0
+        return np.where(behind & (hits.face >= 0), -hits.distance_mm, hits.distance_mm), hits

@@ -1,0 +1,1 @@
+"""Things that are not scans: printers and their plates."""

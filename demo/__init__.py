@@ -1,0 +1,1 @@
+"""Invented scans and the demo scenario."""
