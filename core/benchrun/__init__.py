@@ -1,0 +1,1 @@
+"""The command `./bench run`: the run sheet without server or database."""

@@ -1,0 +1,42 @@
+"""How two jaws stand to each other: deepest overlap, smallest gap, where they touch."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from ..mesh import Mesh
+from ..ops.closest import ClosestPoints
+
+
+@dataclass(frozen=True)
+class Relation:
+    """overlap_mm : deepest (0 when apart); gap_mm : smallest (0 when overlapping); near_share : of probed points
+    closer than 0.3 mm; deepest_mm (3,) and closest_mm (3,) lie on the lower, in the upper's frame."""
+
+    overlap_mm: float
+    gap_mm: float
+    near_share: float
+    deepest_mm: NDArray[np.float64]
+    closest_mm: NDArray[np.float64]
+
+
+def relation(upper: Mesh, lower: Mesh, *, lower_to_upper: ArrayLike, lower_up: ArrayLike) -> Relation:
+    """Exact surface distances from the crowns of the lower to the upper, both in mm; probes at the vertices."""
+    m = np.asarray(lower_to_upper, np.float64)
+    used = lower.vertices_mm[np.unique(lower.faces)]
+    height = used @ np.asarray(lower_up, np.float64)
+    crowns = used[height > np.quantile(height, 0.997) - 7.0]
+    points = crowns @ m[:3, :3].T + m[:3, 3]
+    points = points[:: max(len(points) // 30_000, 1)]
+    signed, hits = ClosestPoints(upper).signed(points, within_mm=30.0)
+    # A point that seems far behind the other jaw is behind an open border, not inside a tooth.
+    real = (hits.face >= 0) & (signed > -3.0)
+    if not real.any():
+        return Relation(0.0, float("inf"), 0.0, points[0], points[0])
+    value, place = signed[real], points[real]
+    at = int(value.argmin())
+    near = float((np.abs(value) < 0.3).mean())
+    return Relation(max(0.0, -float(value[at])), max(0.0, float(value[at])), near, place[at], place[at])

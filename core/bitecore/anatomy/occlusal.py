@@ -1,0 +1,102 @@
+"""The occlusal plane and the midline of one jaw, from its cusps and incisal edges.
+
+The plane runs through the incisal point and the buccal cusp tips; the midline is the line about which the arch is
+most nearly its own mirror image.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..mesh import Mesh
+from .jawshape import area_samples, mirror_axis
+
+
+@dataclass(frozen=True)
+class OcclusalFrame:
+    """In the jaw's own frame: origin_mm where the midline meets the plane at the incisors, up to the tips, front."""
+
+    origin_mm: NDArray[np.float64]
+    up: NDArray[np.float64]
+    front: NDArray[np.float64]
+    tips_mm: NDArray[np.float64]
+    spread_mm: float  # RMS of the tips off the plane
+
+
+def _basis(up: NDArray, front: NDArray) -> NDArray:
+    """(3, 3) rows: side, back, up; side × back = up."""
+    up = up / np.linalg.norm(up)
+    back = -(front - up * (front @ up))
+    back /= np.linalg.norm(back)
+    return np.stack([np.cross(back, up), back, up])
+
+
+def occlusal_frame(mesh: Mesh, *, up: NDArray, front: NDArray) -> OcclusalFrame:
+    """Refine a rough up and front (within about 25 degrees) on mesh vertices in mm."""
+    points = area_samples(mesh, 30_000)
+    vertices = mesh.vertices_mm[np.unique(mesh.faces)]
+    for _ in range(6):
+        basis = _basis(up, front)
+        local = points @ basis.T
+        high = local[:, 2] > np.quantile(local[:, 2], 0.997) - 5.0
+        angle, offset, _ = mirror_axis(local[high][:, :2], np.radians(np.arange(-12, 12.5, 1.0)), soft_mm=0.8)
+        angle, offset, _ = mirror_axis(local[high][:, :2], angle + np.radians(np.arange(-1, 1.1, 0.25)), soft_mm=0.8)
+        front = -(basis[0] * np.sin(angle) + basis[1] * np.cos(angle))
+        basis = _basis(up, front)
+        tips = _outer_tips(vertices @ basis.T - [offset, 0, 0])
+        slope, keep = _plane(tips)
+        up = basis[2] - slope[0] * basis[0] - slope[1] * basis[1]
+        up /= np.linalg.norm(up)
+    flat = _basis(up, front)
+    tips = (tips[keep] + [offset, 0, 0]) @ basis @ flat.T
+    height = float(np.median(tips[:, 2]))
+    local = vertices @ flat.T
+    edge = local[(np.abs(local[:, 0] - offset) < 4.0) & (local[:, 2] > height - 2.0)]
+    front_most = edge[edge[:, 1] < np.quantile(edge[:, 1], 0.02) + 7.0] if len(edge) else tips
+    crown = front_most[front_most[:, 2] > np.quantile(front_most[:, 2], 0.9)]
+    origin = np.array([offset, float(np.median(crown[:, 1])), float(tips[:, 2].mean())]) @ flat
+    spread = float(np.sqrt(np.mean((tips[:, 2] - tips[:, 2].mean()) ** 2)))
+    return OcclusalFrame(origin, up, -flat[1], tips @ flat, spread)
+
+
+def _outer_tips(local: NDArray) -> NDArray:
+    """(k, 3) one point for each stretch of the arch: the highest near its cheek side."""
+    top = np.quantile(local[:, 2], 0.9995)
+    near = local[local[:, 2] > top - 7.0]
+    low, high = np.quantile(near[:, 1], [0.005, 0.995])
+    centre = np.array([0.0, low + 0.62 * (high - low)])
+    ray = near[:, :2] - centre
+    angle, radius = np.arctan2(ray[:, 0], -ray[:, 1]), np.linalg.norm(ray, axis=1)
+    out = []
+    edges = np.radians(np.arange(-112, 113, 7.0))
+    for a, b in zip(edges[:-1], edges[1:], strict=True):
+        pick = (angle >= a) & (angle < b)
+        if pick.sum() < 8:
+            continue
+        part, r = near[pick], radius[pick]
+        peak = part[:, 2].max()
+        # Cheek-side cusps and edges: the outermost of what is nearly as high as the highest here.
+        crest = part[:, 2] > peak - 1.2
+        outer = crest & (r > r[crest].max() - 3.2)
+        best = int(np.where(outer, part[:, 2], -np.inf).argmax())
+        out.append(part[best])
+    return np.array(out)
+
+
+def _plane(tips: NDArray) -> tuple[NDArray, NDArray[np.bool_]]:
+    """Slopes of z = a x + b y + c through the tips, gaps (tips far below) left out; and which tips were used."""
+    keep = tips[:, 2] > np.median(tips[:, 2]) - 3.0
+    fit = np.zeros(3)
+    for _ in range(8):
+        a = np.c_[tips[keep, :2], np.ones(keep.sum())]
+        fit = np.linalg.lstsq(a, tips[keep, 2], rcond=None)[0]
+        off = tips[:, 2] - np.c_[tips[:, :2], np.ones(len(tips))] @ fit
+        spread = max(float(np.median(np.abs(off[keep]))) * 1.4826, 0.25)
+        new = (off > -2.2 * spread) & (off < 3.0 * spread)
+        if new.sum() < 5 or (new == keep).all():
+            break
+        keep = new
+    return fit[:2], keep

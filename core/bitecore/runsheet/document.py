@@ -1,0 +1,71 @@
+"""The case document: pieces and the settings that differ from the house's. Everything else is worked out."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from .model import Step, StepSettings
+
+ALL = "*"
+
+
+class PieceEntry(BaseModel):
+    """One scan as it came: never changed after import, kept by its SHA-256."""
+
+    model_config = ConfigDict(extra="forbid")
+    id: str
+    file: str
+    sha256: str
+
+
+class CaseDocument(BaseModel):
+    """settings : {step: {'*' or piece: {key: value}}}; house : settings of the house at the pinned revision."""
+
+    model_config = ConfigDict(extra="forbid")
+    number: str = ""
+    patient: str = ""
+    practice: str = ""
+    purpose: str = ""
+    due: str = ""
+    notes: str = ""
+    pieces: list[PieceEntry] = Field(default_factory=list)
+    settings: dict[str, dict[str, dict[str, Any]]] = Field(default_factory=dict)
+    versions: dict[str, int] = Field(default_factory=dict)
+    accepted: list[str] = Field(default_factory=list)
+    house: dict[str, dict[str, Any]] = Field(default_factory=dict)
+    house_revision: int = 0
+
+    def settings_for(self, step: Step, piece: str = ALL) -> StepSettings:
+        """House, then case, then piece: the nearer wins. Raises BadSetting."""
+        values = dict(self.house.get(step.name, {}))
+        own = self.settings.get(step.name, {})
+        values |= own.get(ALL, {})
+        if piece != ALL:
+            values |= own.get(piece, {})
+        return step.check(values, version=self.versions.get(step.name))
+
+    def entry(self, piece: str) -> PieceEntry:
+        return next(p for p in self.pieces if p.id == piece)
+
+
+def canonical(value: Any) -> str:
+    """One text for equal JSON values, floats as they are stored."""
+    return json.dumps(value, sort_keys=True, separators=(",", ":"), ensure_ascii=True)
+
+
+def key_of(step: Step, settings: StepSettings, inputs: dict[str, Any], piece_tag: dict[str, Any]) -> str:
+    """SHA-256 over what the result depends on: contents of inputs, settings, version — never upstream keys."""
+    seed = canonical(
+        {
+            "step": step.name,
+            "version": step.version,
+            "settings": settings.model_dump(mode="json"),
+            "inputs": inputs,
+            "tag": piece_tag,
+        }
+    )
+    return hashlib.sha256(seed.encode()).hexdigest()

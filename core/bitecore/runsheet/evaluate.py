@@ -1,0 +1,81 @@
+"""Work the run sheet out: do what is ready, look again, until nothing is. Two jaws go side by side."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Protocol
+
+from ..progress import QUIET, Run
+from .document import CaseDocument
+from .graph import Graph, Node, resolve
+from .registry import Registry
+from .store import Manifest, ResultStore
+from .task import Task, perform
+
+
+class Runner(Protocol):
+    """Where tasks are done. submit starts one; wait gives (task, manifest) of one that ended."""
+
+    slots: int
+
+    def submit(self, task: Task) -> None: ...
+    def wait(self, run: Run) -> tuple[Task, Manifest]: ...
+
+
+class HereRunner:
+    """In this process, one after the other."""
+
+    slots = 1
+
+    def __init__(self, registry: Registry, store: ResultStore) -> None:
+        self._registry, self._store, self._queue = registry, store, list[Task]()
+
+    def submit(self, task: Task) -> None:
+        self._queue.append(task)
+
+    def wait(self, run: Run) -> tuple[Task, Manifest]:
+        task = self._queue.pop(0)
+        return task, perform(task, self._registry, self._store.blobs, run)
+
+
+@dataclass
+class Evaluation:
+    """graph : the last look; worked : keys that were worked out now (the others were there already)."""
+
+    graph: Graph
+    worked: set[str] = field(default_factory=set)
+
+
+def evaluate(
+    document: CaseDocument,
+    registry: Registry,
+    store: ResultStore,
+    *,
+    runner: Runner | None = None,
+    run: Run = QUIET,
+    until: str | None = None,
+    demanded: frozenset[str] = frozenset(),
+    on_start: Callable[[Node], None] = lambda node: None,
+    on_done: Callable[[Node, Manifest], None] = lambda node, manifest: None,
+) -> Evaluation:
+    """Bring every node up to `until` (all when None) to a result. Raises Cancelled when the run was taken back."""
+    runner = runner or HereRunner(registry, store)
+    last = registry[until].number if until else 10**9
+    busy: dict[str, Node] = {}
+    worked: set[str] = set()
+    while True:
+        graph = resolve(document, registry, store, demanded=demanded)
+        ready = [n for n in graph.nodes.values() if n.state == "ready" and n.step.number <= last]
+        for node in ready:
+            assert node.task is not None
+            if node.task.key not in busy and len(busy) < runner.slots:
+                busy[node.task.key] = node
+                on_start(node)
+                runner.submit(node.task)
+        if not busy:
+            return Evaluation(graph, worked)
+        task, manifest = runner.wait(run)
+        store.put(manifest)
+        worked.add(task.key)
+        on_done(busy.pop(task.key), manifest)

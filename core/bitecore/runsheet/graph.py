@@ -1,0 +1,143 @@
+"""From a document and what is known so far to the nodes of the run sheet, their keys and their states."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from .document import ALL, CaseDocument, key_of
+from .model import Need, Step
+from .registry import Registry
+from .store import Manifest, ResultStore
+from .task import Task
+
+ORDER = {"upper": 0, "lower": 1}
+
+
+@dataclass
+class Node:
+    """state : done, look, failed, ready (inputs there, result not yet), blocked (an input is missing)."""
+
+    step: Step
+    piece: str
+    jaw: str | None = None
+    state: str = "blocked"
+    task: Task | None = None
+    manifest: Manifest | None = None
+    why: str = ""
+
+    @property
+    def id(self) -> str:
+        return f"{self.step.name}/{self.piece}"
+
+
+@dataclass
+class Graph:
+    nodes: dict[str, Node] = field(default_factory=dict)
+    jaws: dict[str, str] = field(default_factory=dict)
+
+    def node(self, step: str, piece: str = ALL) -> Node | None:
+        return self.nodes.get(f"{step}/{piece}")
+
+
+def resolve(document: CaseDocument, registry: Registry, store: ResultStore, *, demanded: frozenset[str]) -> Graph:
+    """Look up every node that can be known now. Reads manifests only, never a mesh: fast enough for every request."""
+    graph = Graph()
+    for step in registry.steps:
+        pieces = _pieces(step, document, graph)
+        for piece in pieces:
+            node = Node(step, piece, graph.jaws.get(piece))
+            graph.nodes[node.id] = node
+            _settle(node, document, graph, store, demanded)
+        # Who is upper and who is lower is known once every scan has been looked at.
+        if step.name == "intake" and all(n.state not in ("ready", "blocked") for n in graph.nodes.values()):
+            graph.jaws = assign_jaws(document, graph)
+            for node in graph.nodes.values():
+                node.jaw = graph.jaws.get(node.piece)
+    return graph
+
+
+def _pieces(step: Step, document: CaseDocument, graph: Graph) -> list[str]:
+    if step.scope == "case":
+        return [ALL]
+    if step.every_piece:
+        return [p.id for p in document.pieces]
+    return list(graph.jaws)
+
+
+def assign_jaws(document: CaseDocument, graph: Graph) -> dict[str, str]:
+    """{piece: upper or lower} of the scans the run sheet works on: one of each, the surest first.
+
+    A choice by hand stands. Where two scans look like the same jaw and nobody said so, the less sure one takes the
+    other place when that one is free.
+    """
+    seen: list[tuple[str, dict, bool]] = []
+    for entry in document.pieces:
+        node = graph.node("intake", entry.id)
+        found = node.manifest.values.get("about", {}).get("json") if node and node.manifest else None
+        if found and found["kind"] == "jaw":
+            seen.append((entry.id, found, found["jaw_by_hand"]))
+    seen.sort(key=lambda s: (not s[2], -s[1]["confidence"]))
+    out: dict[str, str] = {}
+    for piece, found, by_hand in seen:
+        jaw = found["jaw"]
+        other = "lower" if jaw == "upper" else "upper"
+        if jaw not in out.values():
+            out[piece] = jaw
+        elif not by_hand and found["confidence"] < 0.9 and other not in out.values():
+            out[piece] = other
+    return dict(sorted(out.items(), key=lambda item: ORDER[item[1]]))
+
+
+def _settle(node: Node, document: CaseDocument, graph: Graph, store: ResultStore, demanded: frozenset[str]) -> None:
+    if node.step.scope == "case" and node.step.name != "intake" and not graph.jaws:
+        node.why = "no jaw yet"
+        return
+    inputs: dict[str, Any] = {}
+    for name, need in node.step.needs.items():
+        ok, ref = _ref(need, node, document, graph)
+        if not ok:
+            node.why = need.step
+            return
+        inputs[name] = ref
+    settings = document.settings_for(node.step, node.piece)
+    tag = {"piece": node.piece, "jaw": node.jaw, "jaws": graph.jaws if node.step.scope == "case" else {}}
+    key = key_of(node.step, settings, inputs, tag)
+    node.task = Task(
+        key, node.step.name, node.piece, node.jaw, dict(graph.jaws), settings.model_dump(mode="json"), inputs
+    )
+    node.manifest = store.get(key)
+    if node.manifest is None:
+        node.state = "ready" if not node.step.on_demand or node.step.name in demanded else "blocked"
+        node.why = "" if node.state == "ready" else "waits for a person"
+    elif node.manifest.stopped:
+        node.state = "failed"
+    else:
+        node.state = "look" if any(f["severity"] == "look" for f in node.manifest.flags) else "done"
+
+
+def _ref(need: Need, node: Node, document: CaseDocument, graph: Graph) -> tuple[bool, Any]:
+    if need.step == "source":
+        entry = document.entry(node.piece)
+        return True, {"file": entry.sha256, "name": entry.file}
+    if need.step == "case":
+        return True, {"json": getattr(document, need.value)}
+    if need.each:
+        refs = {}
+        for piece in graph.jaws:
+            ok, ref = _value(graph.node(need.step, piece) or graph.node(need.step), need, piece)
+            if not ok:
+                return False, None
+            refs[piece] = ref
+        return True, {"by_piece": refs}
+    upstream = graph.node(need.step, node.piece) or graph.node(need.step)
+    return _value(upstream, need, node.piece)
+
+
+def _value(upstream: Node | None, need: Need, piece: str) -> tuple[bool, Any]:
+    if upstream is None or upstream.manifest is None or upstream.manifest.stopped:
+        return need.optional and upstream is not None and upstream.state == "failed", None
+    ref = upstream.manifest.values.get(need.value)
+    if ref and "by_piece" in ref:
+        ref = ref["by_piece"].get(piece)
+    return (ref is not None or need.optional), ref

@@ -1,0 +1,218 @@
+"""Tasks in child processes: two jaws side by side, and geometry code that holds the interpreter stops nobody else.
+
+Children come from a fork server that has the kernels loaded. They die with their parent, report progress over a
+pipe, and are ended and replaced when they do not give up a cancelled task within a second.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import multiprocessing
+import os
+import signal
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from multiprocessing.connection import Connection, wait
+from pathlib import Path
+from typing import Any
+
+from ..errors import Cancelled
+from ..progress import QUIET, Run
+from .model import Flag, StepResult
+from .store import FolderBlobs, Manifest, MemoryBlobs, manifest_of
+from .task import Task
+
+_GRACE_S = 1.0
+_MOST_CRASHES = 2
+
+
+def _die_with_parent(parent: int) -> None:
+    with contextlib.suppress(OSError):
+        ctypes.CDLL(None).prctl(1, signal.SIGKILL)  # PR_SET_PDEATHSIG
+    # The fork server is the parent by kinship; the process that asked for us is watched over the pipe.
+    if os.getppid() == 1 and parent != 1:
+        os._exit(3)
+
+
+def _child(pipe: Connection, blob_root: str, parent: int) -> None:
+    _die_with_parent(parent)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    from ..views import make_view
+    from .registry import standard
+    from .task import perform
+
+    registry, blobs = standard(), FolderBlobs(Path(blob_root))
+    last = [0.0]
+
+    def stopped() -> bool:
+        return pipe.poll()  # anything said while we work means: stop
+
+    def report(fraction: float, what: str) -> None:
+        if time.monotonic() - last[0] > 0.1:
+            last[0] = time.monotonic()
+            pipe.send(("progress", fraction, what))
+
+    run = Run(report, stopped)
+    while True:
+        try:
+            job = pipe.recv()
+        except (EOFError, OSError):
+            return
+        if job is None or job == "stop":
+            continue
+        try:
+            if isinstance(job, Task):
+                pipe.send(("done", perform(job, registry, blobs, run)))
+            else:
+                pipe.send(("done", make_view(job, blobs, run)))
+        except Cancelled:
+            pipe.send(("cancelled", None))
+        except (BrokenPipeError, EOFError):
+            return
+        except Exception as error:  # a defect of ours: said as a sentence, logged by the parent
+            import traceback
+
+            pipe.send(("broken", f"{error!r}\n{traceback.format_exc()}"))
+
+
+@dataclass
+class _Slot:
+    process: Any
+    pipe: Connection
+    job: Any = None
+    crashes: int = 0
+
+
+@dataclass
+class Pool:
+    """A Runner over child processes. on_progress(job, fraction, what); on_log(text) for what only we should read."""
+
+    blob_root: Path
+    slots: int = 2
+    on_progress: Callable[[Any, float, str], None] = lambda job, fraction, what: None
+    on_log: Callable[[str], None] = lambda text: None
+    _children: list[_Slot] = field(default_factory=list)
+    _waiting: list[Any] = field(default_factory=list)
+    _crashes: dict[str, int] = field(default_factory=dict)
+
+    def start(self) -> None:
+        """Start the children now, so that the first task finds them warm."""
+        while len(self._children) < self.slots:
+            self._children.append(self._spawn())
+
+    def _spawn(self) -> _Slot:
+        context = multiprocessing.get_context("forkserver")
+        context.set_forkserver_preload(["bitecore.runsheet.warm"])
+        ours, theirs = context.Pipe()
+        process = context.Process(target=_child, args=(theirs, str(self.blob_root), os.getpid()), daemon=True)
+        process.start()
+        theirs.close()
+        return _Slot(process, ours)
+
+    def submit(self, task: Any) -> None:
+        """Queue a Task or a view job; tasks go before views."""
+        self._waiting.append(task)
+        self._waiting.sort(key=lambda j: not isinstance(j, Task))
+        self._hand_out()
+
+    def _hand_out(self) -> None:
+        self.start()
+        for slot in self._children:
+            if slot.job is None and self._waiting:
+                slot.job = self._waiting.pop(0)
+                try:
+                    slot.pipe.send(slot.job)
+                except (BrokenPipeError, OSError):
+                    pass  # found dead by the next wait, and tried again
+
+    @property
+    def busy(self) -> int:
+        return sum(slot.job is not None for slot in self._children) + len(self._waiting)
+
+    def wait(self, run: Run = QUIET) -> tuple[Any, Any]:
+        """(job, result) of the next one that ends. Raises Cancelled when `run` was taken back; all is stopped then."""
+        while True:
+            try:
+                run.tick(0.0)
+            except Cancelled:
+                self.cancel()
+                raise
+            for slot in self._ready(0.05):
+                ended = self._hear(slot)
+                if ended is not None:
+                    self._hand_out()
+                    return ended
+
+    def _ready(self, seconds: float) -> list[_Slot]:
+        busy = [s for s in self._children if s.job is not None]
+        heard = wait([s.pipe for s in busy], seconds)
+        return [s for s in busy if s.pipe in heard]
+
+    def _hear(self, slot: _Slot) -> tuple[Any, Any] | None:
+        try:
+            kind, *said = slot.pipe.recv()
+        except (EOFError, OSError):
+            return self._crashed(slot)
+        job = slot.job
+        if kind == "progress":
+            self.on_progress(job, said[0], said[1])
+            return None
+        slot.job = None
+        if kind == "done":
+            return job, said[0]
+        if kind == "broken":
+            self.on_log(said[0])
+            return job, self._failed(job, "This step broke down on this scan. The fault is ours and has been logged.")
+        return None
+
+    def _crashed(self, slot: _Slot) -> tuple[Any, Any] | None:
+        """A dead child: its job is tried once more, then said to have failed."""
+        job = slot.job
+        slot.process.join(0.1)
+        self.on_log(f"child ended with {slot.process.exitcode} during {job}")
+        self._children[self._children.index(slot)] = self._spawn()
+        name = str(job)
+        self._crashes[name] = self._crashes.get(name, 0) + 1
+        if self._crashes[name] >= _MOST_CRASHES:
+            return job, self._failed(job, "This step ended unexpectedly twice on this scan, perhaps for lack of memory.")
+        self.submit(job)
+        return None
+
+    def _failed(self, job: Any, sentence: str) -> Manifest | None:
+        if not isinstance(job, Task):
+            return None
+        flag = Flag("broke-down", "stop", sentence)
+        return manifest_of(job.key, job.step, job.piece, StepResult({}, flags=(flag,), figure="failed"), MemoryBlobs(), 0)
+
+    def cancel(self) -> None:
+        """Stop everything within a second; children that do not listen are replaced."""
+        self._waiting.clear()
+        for slot in self._children:
+            if slot.job is not None:
+                with contextlib.suppress(OSError):
+                    slot.pipe.send("stop")
+        end = time.monotonic() + _GRACE_S
+        while any(s.job is not None for s in self._children) and time.monotonic() < end:
+            for slot in self._ready(0.05):
+                try:
+                    kind, *_ = slot.pipe.recv()
+                except (EOFError, OSError):
+                    break
+                if kind != "progress":
+                    slot.job = None
+        for index, slot in enumerate(self._children):
+            if slot.job is not None:
+                slot.process.kill()
+                slot.process.join()
+                self._children[index] = self._spawn()
+
+    def close(self) -> None:
+        for slot in self._children:
+            slot.process.kill()
+        for slot in self._children:
+            slot.process.join()
+        self._children.clear()
+
+

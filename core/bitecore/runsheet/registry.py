@@ -1,0 +1,54 @@
+"""Which steps there are. A file in steps/ that defines STEP is on the run sheet."""
+
+from __future__ import annotations
+
+import importlib
+import pkgutil
+from collections.abc import Iterable
+from functools import cache
+
+from ..errors import BadSetting
+from .model import Step
+
+
+class Registry:
+    """Steps in the order of their numbers, each after all it needs. Raises ValueError for a graph that is not one."""
+
+    def __init__(self, steps: Iterable[Step]) -> None:
+        self.steps = tuple(sorted(steps, key=lambda s: s.number))
+        self._by_name = {s.name: s for s in self.steps}
+        seen: set[str] = {"source", "case"}
+        for step in self.steps:
+            for need in step.needs.values():
+                if need.step not in seen:
+                    raise ValueError(f"step {step.name} needs {need.step}, which does not come before it")
+            seen.add(step.name)
+
+    def __getitem__(self, name: str) -> Step:
+        if name not in self._by_name:
+            names = ", ".join(s.name for s in self.steps)
+            raise BadSetting(f"There is no step “{name}”. The steps are: {names}.")
+        return self._by_name[name]
+
+    def __contains__(self, name: str) -> bool:
+        return name in self._by_name
+
+    def with_step(self, step: Step) -> Registry:
+        return Registry([*self.steps, step])
+
+    def up_to(self, name: str) -> list[Step]:
+        last = self[name].number
+        return [s for s in self.steps if s.number <= last]
+
+
+@cache
+def standard() -> Registry:
+    """All steps found in the steps package."""
+    from . import steps
+
+    found = []
+    for module in pkgutil.iter_modules(steps.__path__):
+        loaded = importlib.import_module(f"{steps.__name__}.{module.name}")
+        if hasattr(loaded, "STEP"):
+            found.append(loaded.STEP)
+    return Registry(found)

@@ -1,0 +1,1 @@
+"""One file, one step. A step never imports another."""

@@ -1,0 +1,73 @@
+"""Hand-off: the bodies as files, in the frame asked for, named by a pattern."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+
+from ...progress import Run
+from ..export import Body, export
+from ..model import FileValue, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
+
+
+class HandOffSettings(StepSettings):
+    frame: Literal["bench", "bite", "home", "plate"] = setting(
+        "bench", label="Coordinates", help="Bench: levelled. Bite: of the upper scan. Home: each as it came. Plate: as printed."
+    )
+    stl: Literal["each", "all", "none"] = setting("each", label="STL", help="One file per body, one for all, or none.")
+    threemf: Literal["each", "all", "none"] = setting("all", label="3MF", help="One file per body, one for all, or none.")
+    pattern: str = setting(
+        "{number}_{jaw}", min_length=1, max_length=120, label="File names",
+        help="From {number}, {patient}, {practice}, {jaw}, {frame} and {kind}.",
+    )  # fmt: skip
+
+
+def apply(inputs: Inputs, settings: HandOffSettings, run: Run) -> StepResult:
+    matrices = {"bench": "home_to_bench", "bite": "home_to_bite", "plate": "home_to_plate"}
+    bodies = []
+    for piece, jaw in inputs.jaws.items():
+        matrix = np.eye(4).tolist() if settings.frame == "home" else inputs[matrices[settings.frame]][piece]
+        bodies.append(
+            Body(piece, jaw, "body", inputs["body"][piece], None if matrix is None else np.array(matrix))
+        )
+    words = {"number": inputs["number"], "patient": inputs["patient"], "practice": inputs["practice"]}
+    run.tick(0.3, "writing files")
+    files = export(
+        bodies,
+        frame=settings.frame,
+        pattern=settings.pattern,
+        words=words,
+        stl_each=settings.stl == "each",
+        stl_all=settings.stl == "all",
+        threemf_each=settings.threemf == "each",
+        threemf_all=settings.threemf == "all",
+    )
+    values: dict = {f"file {i}": FileValue(f.name, f.data) for i, f in enumerate(files)}
+    values["outputs"] = [row for f in files for row in f.rows]
+    size = sum(len(f.data) for f in files) / 1e6
+    flag = Flag("files-made", "note", f"{len(files)} file{'s' * (len(files) != 1)} in {settings.frame} coordinates.")
+    readings = (Reading("files", len(files)), Reading("size", size, "MB"))
+    return StepResult(values, readings, (flag,), f"{len(files)} files")
+
+
+STEP = Step(
+    name="hand-off",
+    title="Hand-off",
+    number=10,
+    version=1,
+    scope="case",
+    on_demand=True,
+    settings=HandOffSettings,
+    needs={
+        "body": Need("base", "body", each=True),
+        "home_to_bench": Need("level", "home_to_bench", each=True),
+        "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
+        "home_to_plate": Need("plate", "home_to_plate", each=True, optional=True),
+        "number": Need("case", "number"),
+        "patient": Need("case", "patient"),
+        "practice": Need("case", "practice"),
+    },
+    apply=apply,
+    about="Files for the printer or the next program.",
+)

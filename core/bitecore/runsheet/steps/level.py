@@ -1,0 +1,106 @@
+"""Level: the occlusal plane horizontal, the midline forward, the upper above the lower."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...anatomy.occlusal import OcclusalFrame, occlusal_frame
+from ...ops.rigid import angle_deg, frame_to_axes, placed, rounded, turned, unit
+from ...progress import Run
+from ..model import Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
+from ..store import ByPiece
+
+
+class LevelSettings(StepSettings):
+    tilt_deg: float = setting(
+        0.0, ge=-180, le=180, unit="°", label="Tilt", help="About the left-right axis; plus lifts the back."
+    )
+    roll_deg: float = setting(
+        0.0, ge=-180, le=180, unit="°", label="Roll", help="About the front-back axis; plus lowers the patient's left."
+    )
+    turn_deg: float = setting(
+        0.0, ge=-180, le=180, unit="°", label="Turn", help="About the vertical; plus turns the front to the patient's left."
+    )
+    left_mm: float = setting(0.0, ge=-100, le=100, unit="mm", label="To the left", help="The patient's left.", main=False)
+    back_mm: float = setting(0.0, ge=-100, le=100, unit="mm", label="To the back", help="Away from the lips.", main=False)
+    up_mm: float = setting(0.0, ge=-100, le=100, unit="mm", label="Up", help="Against gravity on the bench.", main=False)
+
+
+def apply(inputs: Inputs, settings: LevelSettings, run: Run) -> StepResult:
+    to_bite = {p: None if m is None else np.array(m) for p, m in inputs["home_to_bite"].items()}
+    anchor = next(iter(inputs.jaws))
+    frames = {}
+    for number, piece in enumerate(inputs.jaws):
+        run.tick(number / 2, "occlusal plane")
+        about = inputs["about"][piece]
+        frames[piece] = occlusal_frame(inputs["mesh"][piece], up=np.array(about["up"]), front=np.array(about["front"]))
+    hand = placed(
+        turned(tilt_deg=settings.tilt_deg, roll_deg=settings.roll_deg, turn_deg=settings.turn_deg),
+        [settings.left_mm, settings.back_mm, settings.up_mm],
+    )
+    # The plane belongs to the lower jaw where there is one in relation, else to the jaw itself.
+    leader = next((p for p, jaw in inputs.jaws.items() if jaw == "lower" and to_bite.get(p) is not None), anchor)
+    lead = _to_bench(frames[leader], inputs.jaws[leader])
+    to_leader = np.linalg.inv(to_bite[leader])
+    bench, stand = ByPiece(), ByPiece()
+    for piece, jaw in inputs.jaws.items():
+        own = to_bite.get(piece)
+        auto = _to_bench(frames[piece], jaw) if own is None else lead @ to_leader @ own
+        matrix = hand @ auto
+        bench[piece] = rounded12(matrix)
+        stand[piece] = _stand(matrix, jaw)
+    return _result(frames[leader], inputs.jaws[leader], bench, stand, settings, lead)
+
+
+def _to_bench(frame: OcclusalFrame, jaw: str) -> NDArray[np.float64]:
+    z = unit(frame.up if jaw == "lower" else -frame.up)
+    y = unit(-frame.front - z * (-frame.front @ z))
+    return frame_to_axes(frame.origin_mm, np.cross(y, z), y, z)
+
+
+def rounded12(matrix: NDArray) -> list:
+    return (np.round(matrix, 12) + 0.0).tolist()
+
+
+def _stand(matrix: NDArray, jaw: str) -> dict:
+    """What the jaw's own steps need of the bench, in its home: origin, up (to the tips) and front."""
+    back = np.linalg.inv(matrix)
+    up = back[:3, 2] if jaw == "lower" else -back[:3, 2]
+    return {"origin": rounded(back[:3, 3]), "up": rounded(up), "front": rounded(-back[:3, 1])}
+
+
+def _result(
+    frame: OcclusalFrame, jaw: str, bench: ByPiece, stand: ByPiece, settings: LevelSettings, lead: NDArray
+) -> StepResult:
+    moved = angle_deg(turned(tilt_deg=settings.tilt_deg, roll_deg=settings.roll_deg, turn_deg=settings.turn_deg))
+    flags = [Flag("levelled", "note", f"Levelled by {len(frame.tips_mm)} tips and edges of the {jaw} jaw.")]
+    if frame.spread_mm > 1.2:
+        text = f"The tips lie {frame.spread_mm:.1f} mm off one plane. Look at the level from the side."
+        flags.append(Flag("level-unsure", "look", text))
+    readings = (
+        Reading("turned from the scan", angle_deg(lead[:3, :3]), "°"),
+        Reading("tips off the plane (RMS)", frame.spread_mm, "mm"),
+        Reading("tips used", len(frame.tips_mm)),
+        Reading("turned by hand", moved, "°"),
+    )
+    figure = f"by hand {moved:.1f}°" if moved > 0.005 else f"±{frame.spread_mm:.2f} mm"
+    tips = rounded(frame.tips_mm)
+    return StepResult({"home_to_bench": bench, "stand": stand, "tips": tips}, readings, tuple(flags), figure)
+
+
+STEP = Step(
+    name="level",
+    title="Level",
+    number=3,
+    version=1,
+    scope="case",
+    settings=LevelSettings,
+    needs={
+        "mesh": Need("intake", "mesh", each=True),
+        "about": Need("intake", "about", each=True),
+        "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
+    },
+    apply=apply,
+    about="Occlusal plane horizontal, midline forward.",
+)

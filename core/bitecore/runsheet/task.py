@@ -1,0 +1,55 @@
+"""One node's work: load the inputs by their refs, apply the step, store what came out. Runs in any process."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..errors import BenchError
+from ..progress import Run
+from .model import Flag, Inputs, Place, Step, StepResult
+from .registry import Registry
+from .store import Blobs, Manifest, manifest_of, unpack
+
+
+@dataclass(frozen=True)
+class Task:
+    """inputs : name to ref (or None); everything here is small and can be sent to another process."""
+
+    key: str
+    step: str
+    piece: str
+    jaw: str | None
+    jaws: dict[str, str]
+    settings: dict[str, Any]
+    inputs: dict[str, Any] = field(default_factory=dict)
+
+
+def perform(task: Task, registry: Registry, blobs: Blobs, run: Run) -> Manifest:
+    """Apply the step. What a person can mend comes back as a stop flag with its place; Cancelled goes through."""
+    step = registry[task.step]
+    started = time.perf_counter()
+    try:
+        result = _apply(step, task, blobs, run)
+    except BenchError as error:
+        result = StepResult({}, flags=(_flag(error, task.piece),), figure="failed")
+    except MemoryError:
+        too_large = BenchError("There is not enough memory for this scan. Reduce it and import it again.", code="memory")
+        result = StepResult({}, flags=(_flag(too_large, task.piece),), figure="failed")
+    return manifest_of(task.key, task.step, task.piece, result, blobs, time.perf_counter() - started)
+
+
+def _apply(step: Step, task: Task, blobs: Blobs, run: Run) -> StepResult:
+    values = {name: unpack(ref, blobs) for name, ref in task.inputs.items()}
+    run.tick(0.0, step.title)
+    result = step.apply(Inputs(values, task.piece, task.jaw, task.jaws), step.check(task.settings), run)
+    run.tick(1.0, step.title)
+    return result
+
+
+def _flag(error: BenchError, piece: str) -> Flag:
+    place = None
+    if error.point_mm is not None:
+        place = Place(piece, (error.point_mm[0], error.point_mm[1], error.point_mm[2]), error.radius_mm)
+    return Flag(error.code, "stop", error.message, place)

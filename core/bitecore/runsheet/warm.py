@@ -1,0 +1,66 @@
+"""Everything a child needs, imported; and run once on a small mesh so that compiled kernels are on disk."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from .. import views  # noqa: F401
+from ..files import stl
+from ..mesh import Mesh
+from ..mesh.topology import check_solid
+from ..ops import base, border, clip, closest, holes, mend, picture, relief, weld  # noqa: F401
+from .registry import standard
+
+standard()
+
+
+def arch() -> Mesh:
+    """A plain horseshoe with a hole, a loose bit and a bow-tie: enough to go through every kernel."""
+    t, s = np.meshgrid(np.linspace(-1.4, 1.4, 120), np.linspace(-1, 1, 30), indexing="ij")
+    bump = 1.5 * np.cos(t * 14) ** 2
+    x = (24 + 6 * s) * np.sin(t)
+    y = 30 - (30 + 6 * s) * np.cos(t)
+    z = (8 + bump) * (1 - s**4) - 8 * np.abs(s)
+    n, m = t.shape
+    i, j = np.meshgrid(np.arange(n - 1), np.arange(m - 1), indexing="ij")
+    a = (i * m + j).ravel()
+    faces = np.vstack([np.c_[a, a + m, a + 1], np.c_[a + 1, a + m, a + m + 1]])
+    keep = np.ones(len(faces), bool)
+    keep[[700, 701, 702, 2000, 2400]] = False
+    mesh = Mesh.of(np.c_[x.ravel(), y.ravel(), z.ravel()], faces[keep])
+    return mesh if mesh.vertices_mm[:, 2].mean() > 0 else mesh
+
+
+def warm_up() -> None:
+    """Compile (or load) every kernel by running two small jaws through the whole run sheet."""
+    from .document import CaseDocument, PieceEntry
+    from .evaluate import evaluate
+    from .store import MemoryStore
+
+    store = MemoryStore()
+    lower = arch()
+    upper = lower.moved(np.diag([1.0, 1.0, -1.0, 1.0]) + np.array([[0] * 4, [0] * 4, [0, 0, 0, 24.0], [0] * 4]))
+    pieces = []
+    for name, mesh in (("u", upper), ("l", lower)):
+        pieces.append(PieceEntry(id=name, file=f"{name}.stl", sha256=store.blobs.write(stl.write_binary(mesh))))
+    jaws = {"u": {"jaw": "upper", "kind": "jaw"}, "l": {"jaw": "lower", "kind": "jaw"}}
+    document = CaseDocument(pieces=pieces, settings={"intake": jaws})
+    evaluate(document, standard(), store, demanded=frozenset({"hand-off"}))
+    border.smooth_border(border.cut_strip(lower, lower.vertices_mm[:3], radius_mm=1.0))
+    holes._least_area(np.random.default_rng(0).random((5, 3)))
+    clip.saw_solid(_box(), point_mm=[0, 0, 0.5], keep_towards=[0, 0, 1])
+    closest.ClosestPoints(lower).signed(lower.vertices_mm, within_mm=1.0)
+    views.glb(lower, light=True)
+    views.glb(lower)
+    picture.picture([(lower, np.eye(4))], size_px=(64, 32))
+    check_solid(lower)
+
+
+def _box() -> Mesh:
+    v = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)], float)
+    quads = [(0, 1, 3, 2), (4, 6, 7, 5), (0, 4, 5, 1), (2, 3, 7, 6), (0, 2, 6, 4), (1, 5, 7, 3)]
+    return Mesh.of(v, [t for a, b, c, d in quads for t in ((a, b, c), (a, c, d))])
+
+
+if __name__ == "__main__":
+    warm_up()

@@ -1,0 +1,96 @@
+"""What the stage and the rack show of a mesh: GLB with shade, a light copy, and still pictures."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import meshopt
+import numpy as np
+
+from .files import glb as glb_file
+from .mesh import Mesh
+from .ops.crease import creased
+from .ops.picture import picture
+from .ops.relief import plaster_shade
+from .progress import Run
+from .runsheet.store import FolderBlobs
+
+VERSION = 1
+_LIGHT_CELLS = 90
+
+
+@dataclass(frozen=True)
+class ViewJob:
+    """kind : light, full (of one mesh digest) or picture (of several, each with its matrix). to : where it goes."""
+
+    kind: str
+    meshes: tuple[tuple[str, Any], ...]
+    to: str
+
+
+def make_view(job: ViewJob, blobs: FolderBlobs, run: Run) -> str:
+    """Write the view's file and return its path. Cheap to ask twice: an existing file is kept."""
+    path = Path(job.to)
+    if not path.exists():
+        loaded = [(Mesh.from_bytes(blobs.read(d)), np.eye(4) if m is None else np.array(m)) for d, m in job.meshes]
+        run.tick(0.3, "picture")
+        data = picture(loaded) if job.kind == "picture" else glb(loaded[0][0], light=job.kind == "light")
+        FolderBlobs.write_as(path, data)
+    return job.to
+
+
+def view_path(root: Path, digest: str, kind: str) -> Path:
+    return root / f"v{VERSION}" / digest[:2] / f"{digest}.{kind}.glb"
+
+
+def glb(mesh: Mesh, *, light: bool = False) -> bytes:
+    """GLB in home coordinates about the middle of the box (extras.origin_mm): float32 keeps its digits there."""
+    if light:
+        mesh = lighter(mesh)
+    split = creased(mesh)
+    shade = plaster_shade(mesh)[split.source]
+    order = _ordered(split.faces, len(split.source))
+    low, high = mesh.vertices_mm.min(0), mesh.vertices_mm.max(0)
+    origin = np.round((low + high) / 2, 3)
+    source = split.source[order.vertex]
+    grey = np.clip(shade[order.vertex] * 230, 0, 255).astype(np.uint8)
+    colours = np.stack([grey, grey, grey, np.full(len(grey), 255, np.uint8)], axis=1)
+    return glb_file.write(
+        mesh.vertices_mm[source] - origin,
+        split.normals[order.vertex],
+        colours,
+        order.faces,
+        extras={"origin_mm": origin.tolist(), "triangles": mesh.triangles, "light": light},
+    )
+
+
+@dataclass(frozen=True)
+class _Order:
+    vertex: np.ndarray
+    faces: np.ndarray
+
+
+def _ordered(faces: np.ndarray, n: int) -> _Order:
+    """Vertex order for the graphics cache and the codec."""
+    new, remap, count = meshopt.reorder_mesh(np.ascontiguousarray(faces, "<u4"), True, True)
+    vertex = np.zeros(count, np.int64)
+    used = remap != 0xFFFFFFFF
+    vertex[remap[used]] = np.flatnonzero(used)
+    return _Order(vertex, np.asarray(new).reshape(-1, 3))
+
+
+def lighter(mesh: Mesh) -> Mesh:
+    """A quick coarse copy by clustering vertices on a grid: for the first second on the stage, never for files."""
+    low = mesh.vertices_mm.min(0)
+    cell = max(float((mesh.vertices_mm.max(0) - low).max()) / _LIGHT_CELLS, 1e-9)
+    q = ((mesh.vertices_mm - low) / cell).astype(np.int64)
+    _, inverse = np.unique((q[:, 0] << 40) | (q[:, 1] << 20) | q[:, 2], return_inverse=True)
+    count = np.bincount(inverse)
+    middle = np.stack([np.bincount(inverse, mesh.vertices_mm[:, k]) / count for k in range(3)], axis=1)
+    faces = inverse[mesh.faces]
+    good = (faces[:, 0] != faces[:, 1]) & (faces[:, 1] != faces[:, 2]) & (faces[:, 2] != faces[:, 0])
+    if not good.any():
+        return mesh
+    return Mesh.of(middle, faces[good], mesh.groups[good])
