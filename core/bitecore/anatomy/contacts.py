@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from ..mesh import Mesh
+from ..mesh import Mesh, used_vertices
 from ..ops.closest import ClosestPoints
 
 
@@ -26,7 +26,7 @@ class Relation:
 def relation(upper: Mesh, lower: Mesh, *, lower_to_upper: ArrayLike, lower_up: ArrayLike) -> Relation:
     """Exact surface distances from the crowns of the lower to the upper, both in mm; probes at the vertices."""
     m = np.asarray(lower_to_upper, np.float64)
-    used = lower.vertices_mm[np.unique(lower.faces)]
+    used = lower.vertices_mm[used_vertices(lower)]
     height = used @ np.asarray(lower_up, np.float64)
     crowns = used[height > np.quantile(height, 0.997) - 7.0]
     points = crowns @ m[:3, :3].T + m[:3, 3]

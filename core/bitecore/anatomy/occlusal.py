@@ -11,8 +11,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ..mesh import Mesh
+from ..mesh import Mesh, used_vertices
 from .jawshape import area_samples, mirror_axis
+
+
+# The mirror line is sought at first, and again when the plane has settled.
+_MIRROR_ROUNDS = (0, 2, 5)
 
 
 @dataclass(frozen=True)
@@ -36,16 +40,20 @@ def _basis(up: NDArray, front: NDArray) -> NDArray:
 
 def occlusal_frame(mesh: Mesh, *, up: NDArray, front: NDArray) -> OcclusalFrame:
     """Refine a rough up and front (within about 25 degrees) on mesh vertices in mm."""
-    points = area_samples(mesh, 30_000)
-    vertices = mesh.vertices_mm[np.unique(mesh.faces)]
-    for _ in range(6):
+    points = area_samples(mesh, 12_000)
+    vertices = mesh.vertices_mm[used_vertices(mesh)]
+    offset = 0.0
+    for turn in range(6):
         basis = _basis(up, front)
         local = points @ basis.T
         high = local[:, 2] > np.quantile(local[:, 2], 0.997) - 5.0
-        angle, offset, _ = mirror_axis(local[high][:, :2], np.radians(np.arange(-12, 12.5, 1.0)), soft_mm=0.8)
-        angle, offset, _ = mirror_axis(local[high][:, :2], angle + np.radians(np.arange(-1, 1.1, 0.25)), soft_mm=0.8)
-        front = -(basis[0] * np.sin(angle) + basis[1] * np.cos(angle))
-        basis = _basis(up, front)
+        if turn in _MIRROR_ROUNDS:
+            wide = np.radians(np.arange(-12, 12.5, 2.0) if turn == 0 else np.arange(-2, 2.1, 1.0))
+            angle, offset, _ = mirror_axis(local[high][:, :2], wide, soft_mm=0.8)
+            fine = angle + np.radians(np.arange(-1, 1.1, 0.25))
+            angle, offset, _ = mirror_axis(local[high][:, :2], fine, soft_mm=0.8)
+            front = -(basis[0] * np.sin(angle) + basis[1] * np.cos(angle))
+            basis = _basis(up, front)
         tips = _outer_tips(vertices @ basis.T - [offset, 0, 0])
         slope, keep = _plane(tips)
         up = basis[2] - slope[0] * basis[0] - slope[1] * basis[1]

@@ -1,6 +1,14 @@
 """Triangle meshes: the array type, its connections and its measures."""
 
-from .measures import area_mm2, bounds_mm, face_normals, vector_area_mm2, vertex_normals, volume_ml
+from .measures import (
+    area_mm2,
+    bounds_mm,
+    face_normals,
+    used_vertices,
+    vector_area_mm2,
+    vertex_normals,
+    volume_ml,
+)
 from .mesh import GROUP_CUT, GROUP_PATCH, GROUP_SCAN, Mesh
 from .topology import border_loops, check_solid, edge_table, face_components
 
@@ -16,6 +24,7 @@ __all__ = [
     "edge_table",
     "face_components",
     "face_normals",
+    "used_vertices",
     "vector_area_mm2",
     "vertex_normals",
     "volume_ml",

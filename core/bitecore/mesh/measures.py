@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numba as nb
 import numpy as np
 from numpy.typing import NDArray
 
@@ -16,8 +17,30 @@ def corners(mesh: Mesh) -> tuple[NDArray, NDArray, NDArray]:
 
 def area_vectors(mesh: Mesh) -> NDArray:
     """(m, 3) normal of each face times its area, in mm^2."""
-    a, b, c = corners(mesh)
-    return 0.5 * np.cross(b - a, c - a)
+    if "area_vectors" not in mesh._memo:
+        v, f = mesh.vertices_mm, mesh.faces
+        mesh._memo["area_vectors"] = _area_vectors(v, f)
+    return mesh._memo["area_vectors"]
+
+
+@nb.njit(cache=True)
+def _area_vectors(v, f):
+    out = np.empty((len(f), 3))
+    for i in range(len(f)):
+        a, b, c = f[i, 0], f[i, 1], f[i, 2]
+        ex, ey, ez = v[b, 0] - v[a, 0], v[b, 1] - v[a, 1], v[b, 2] - v[a, 2]
+        gx, gy, gz = v[c, 0] - v[a, 0], v[c, 1] - v[a, 1], v[c, 2] - v[a, 2]
+        out[i, 0] = 0.5 * (ey * gz - ez * gy)
+        out[i, 1] = 0.5 * (ez * gx - ex * gz)
+        out[i, 2] = 0.5 * (ex * gy - ey * gx)
+    return out
+
+
+def used_vertices(mesh: Mesh) -> NDArray:
+    """Ascending numbers of the vertices that faces use."""
+    used = np.zeros(len(mesh.vertices_mm), bool)
+    used[mesh.faces.ravel()] = True
+    return np.flatnonzero(used)
 
 
 def area_mm2(mesh: Mesh) -> float:
@@ -50,16 +73,23 @@ def face_normals(mesh: Mesh) -> NDArray:
 
 def vertex_normals(mesh: Mesh) -> NDArray:
     """(n, 3) unit normals weighted by the corner angle (Thürmer and Wüthrich 1998), zero where no face is."""
-    v, f = mesh.vertices_mm, mesh.faces
-    normal = face_normals(mesh)
-    out = np.zeros_like(v)
-    for k in range(3):
-        p, q, r = v[f[:, k]], v[f[:, (k + 1) % 3]], v[f[:, (k + 2) % 3]]
-        e, g = q - p, r - p
-        scale = np.linalg.norm(e, axis=1) * np.linalg.norm(g, axis=1)
-        cosine = np.einsum("ij,ij->i", e, g) / np.maximum(scale, 1e-30)
-        weight = np.arccos(np.clip(cosine, -1.0, 1.0))
-        for axis in range(3):
-            out[:, axis] += np.bincount(f[:, k], weight * normal[:, axis], len(v))
+    out = _angle_weighted(mesh.vertices_mm, mesh.faces, face_normals(mesh))
     length = np.linalg.norm(out, axis=1, keepdims=True)
     return np.divide(out, length, out=np.zeros_like(out), where=length > 1e-15)
+
+
+@nb.njit(cache=True)
+def _angle_weighted(v, f, normal):
+    out = np.zeros_like(v)
+    for i in range(len(f)):
+        for k in range(3):
+            p, q, r = f[i, k], f[i, (k + 1) % 3], f[i, (k + 2) % 3]
+            ee, gg, eg = 0.0, 0.0, 0.0
+            for x in range(3):
+                e, g = v[q, x] - v[p, x], v[r, x] - v[p, x]
+                ee, gg, eg = ee + e * e, gg + g * g, eg + e * g
+            scale = np.sqrt(ee * gg)
+            weight = np.arccos(min(max(eg / scale, -1.0), 1.0)) if scale > 0.0 else 0.0
+            for x in range(3):
+                out[p, x] += weight * normal[i, x]
+    return out

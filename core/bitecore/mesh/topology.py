@@ -24,11 +24,13 @@ def _edge_table(faces, n_vertices):
         start[i + 1] += start[i]
     slot = start[:-1].copy()
     item = np.empty(3 * m, np.int64)
+    other = np.empty(3 * m, np.int64)  # the higher vertex, negative where the half-edge starts there
     for f in range(m):
         for k in range(3):
             a, b = faces[f, k], faces[f, (k + 1) % 3]
             lo = min(a, b)
             item[slot[lo]] = 3 * f + k
+            other[slot[lo]] = b if a == lo else -a - 1
             slot[lo] += 1
     twin = np.full(3 * m, -1, np.int64)
     count = np.zeros(3 * m, np.int32)
@@ -36,17 +38,14 @@ def _edge_table(faces, n_vertices):
     for v in range(n_vertices):
         for i in range(start[v], start[v + 1]):
             h = item[i]
-            hf, hk = h // 3, h % 3
-            hi = max(faces[hf, hk], faces[hf, (hk + 1) % 3])
+            hi = other[i] if other[i] >= 0 else -other[i] - 1
             for j in range(start[v], start[v + 1]):
-                g = item[j]
-                gf, gk = g // 3, g % 3
-                if max(faces[gf, gk], faces[gf, (gk + 1) % 3]) != hi:
+                if other[j] != hi and other[j] != -hi - 1:
                     continue
                 count[h] += 1
-                if g != h:
-                    twin[h] = g
-                    same[h] = faces[hf, hk] == faces[gf, gk]
+                if j != i:
+                    twin[h] = item[j]
+                    same[h] = other[i] == other[j]
     return twin, count, same
 
 

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from ..errors import StepFailed
-from ..mesh import GROUP_CUT, Mesh, border_loops, check_solid, volume_ml
+from ..mesh import GROUP_CUT, Mesh, border_loops, check_solid, used_vertices, volume_ml
 from ..progress import QUIET, Run
 from .border import cut_strip, smooth_border
 from .clip import frame_of, triangulate
@@ -262,7 +262,7 @@ def _closed(
     mesh: Mesh, local: Mesh, rotation: NDArray, thickness_mm: float, run: Run, cut: tuple[float, int]
 ) -> Based:
     loops = border_loops(local)
-    lowest = float(local.vertices_mm[np.unique(local.faces)][:, 2].min())
+    lowest = float(local.vertices_mm[used_vertices(local)][:, 2].min())
     floor = lowest - thickness_mm
     kept = _home_vertices(mesh, local, rotation)
     top, follow = np.concatenate(loops).astype(np.int64), _follow(loops)

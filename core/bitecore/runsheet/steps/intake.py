@@ -9,8 +9,8 @@ import numpy as np
 from ...anatomy.jawshape import UNITS, Shape, recognise, unit_of
 from ...files import Limits, read_mesh
 from ...mesh import Mesh, area_mm2, bounds_mm, edge_table
-from ...ops.holes import holes_of
-from ...ops.mend import component_areas
+from ...ops.holes import Hole, holes_of
+from ...ops.mend import component_areas, largest_piece
 from ...ops.rigid import rounded
 from ...ops.weld import weld
 from ...progress import Run
@@ -107,7 +107,7 @@ def _findings(piece: str, mesh: Mesh, about: dict) -> list[Flag]:
     loose = int((areas < 0.02 * areas.max()).sum())
     if loose:
         flags.append(Flag("loose-bits", "note", f"{loose} loose bit{'s' * (loose > 1)} beside the surface; Trim drops them."))
-    holes = [h for h in holes_of(mesh) if h.width_mm > 0.5] if about["kind"] == "jaw" else []
+    holes = [h for h in _holes(mesh) if h.width_mm > 0.5] if about["kind"] == "jaw" else []
     for hole in sorted(holes, key=lambda h: -h.width_mm)[:8]:
         place = Place(piece, (hole.middle_mm[0], hole.middle_mm[1], hole.middle_mm[2]), max(hole.width_mm, 1.0))
         flags.append(Flag("hole", "note", f"Hole of {hole.width_mm:.1f} mm.", place))
@@ -115,6 +115,13 @@ def _findings(piece: str, mesh: Mesh, about: dict) -> list[Flag]:
     if crowded:
         flags.append(Flag("crowded-edges", "note", f"{crowded} edges that more than two triangles share; Trim mends them."))
     return flags
+
+
+def _holes(mesh: Mesh) -> list[Hole]:
+    """Holes of the surface itself: the rims of loose bits are none."""
+    if "holes" not in mesh._memo:
+        mesh._memo["holes"] = holes_of(largest_piece(mesh))
+    return mesh._memo["holes"]
 
 
 def _readings(mesh: Mesh, nan: int, degenerate: int) -> tuple[Reading, ...]:
@@ -128,7 +135,7 @@ def _readings(mesh: Mesh, nan: int, degenerate: int) -> tuple[Reading, ...]:
         Reading("height", float(size[2]), "mm"),
         Reading("surface", area_mm2(mesh), "mm²"),
         Reading("loose bits", int((areas < 0.02 * areas.max()).sum())),
-        Reading("holes", len(holes_of(mesh))),
+        Reading("holes", len(_holes(mesh))),
         Reading("triangles left out", nan + degenerate),
     )
 

@@ -30,17 +30,19 @@ class LevelSettings(StepSettings):
 def apply(inputs: Inputs, settings: LevelSettings, run: Run) -> StepResult:
     to_bite = {p: None if m is None else np.array(m) for p, m in inputs["home_to_bite"].items()}
     anchor = next(iter(inputs.jaws))
+    # The plane belongs to the lower jaw where there is one in relation, else to the jaw itself.
+    leader = next((p for p, jaw in inputs.jaws.items() if jaw == "lower" and to_bite.get(p) is not None), anchor)
     frames = {}
     for number, piece in enumerate(inputs.jaws):
         run.tick(number / 2, "occlusal plane")
-        about = inputs["about"][piece]
-        frames[piece] = occlusal_frame(inputs["mesh"][piece], up=np.array(about["up"]), front=np.array(about["front"]))
+        if piece == leader or to_bite.get(piece) is None:
+            about = inputs["about"][piece]
+            up, front = np.array(about["up"]), np.array(about["front"])
+            frames[piece] = occlusal_frame(inputs["mesh"][piece], up=up, front=front)
     hand = placed(
         turned(tilt_deg=settings.tilt_deg, roll_deg=settings.roll_deg, turn_deg=settings.turn_deg),
         [settings.left_mm, settings.back_mm, settings.up_mm],
     )
-    # The plane belongs to the lower jaw where there is one in relation, else to the jaw itself.
-    leader = next((p for p, jaw in inputs.jaws.items() if jaw == "lower" and to_bite.get(p) is not None), anchor)
     lead = _to_bench(frames[leader], inputs.jaws[leader])
     to_leader = np.linalg.inv(to_bite[leader])
     bench, stand = ByPiece(), ByPiece()

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...errors import StepFailed
-from ...mesh import Mesh, face_normals
+from ...mesh import Mesh, face_normals, used_vertices
 from ...ops.border import border_points, ease
 from ...ops.clip import clip, plane_values
 from ...ops.holes import Hole, close_holes
@@ -66,7 +66,7 @@ def apply(inputs: Inputs, settings: TrimSettings, run: Run) -> StepResult:
 
 def _saws(mesh: Mesh, settings: TrimSettings, up: NDArray, front: NDArray, origin: NDArray) -> dict:
     """Both planes in the jaw's home. mm is the place along the bench axis whether the saw is on or not."""
-    used = mesh.vertices_mm[np.unique(mesh.faces)]
+    used = mesh.vertices_mm[used_vertices(mesh)]
     bottom = settings.bottom_mm if settings.bottom_mm is not None else _auto_bottom(mesh, used, up, origin)
     rear = float(np.quantile((used - origin) @ -front, 0.9995)) - 1.0
     back = settings.back_mm if settings.back_mm is not None else rear
