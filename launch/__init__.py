@@ -1,0 +1,1 @@
+"""Starting Bite Bench: only Python's own library is needed here."""

@@ -1,0 +1,174 @@
+"""./bench up: install, start, load the demo, watch over it, stop it."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import os
+import secrets
+import signal
+import socket
+import subprocess
+import time
+import urllib.error
+import urllib.request
+from pathlib import Path
+
+from . import install
+from .database import Cluster
+from .say import ROOT, Fail, run, say
+
+ACCOUNTS = (("mira", "technician", "plaster-and-light"), ("tove", "lead", "plaster-and-light"))
+
+
+def environment(folder: Path, url: str) -> dict[str, str]:
+    """What the server's processes get."""
+    secret = folder / "django-secret"
+    if not secret.exists():
+        folder.mkdir(parents=True, exist_ok=True)
+        secret.touch(0o600)
+        secret.write_text(secrets.token_urlsafe(48))
+    return {
+        **os.environ,
+        "BENCH_STATE": str(folder),
+        "BENCH_SECRET": secret.read_text(),
+        "DATABASE_URL": url,
+        "DJANGO_SETTINGS_MODULE": "config.settings",
+        "NUMBA_CACHE_DIR": str(folder / "kernels"),
+        "PYTHONPATH": os.pathsep.join(str(ROOT / p) for p in ("server", "core", ".")),
+        "OPENBLAS_NUM_THREADS": "1",
+        "OMP_NUM_THREADS": "1",
+    }
+
+
+def database(folder: Path) -> tuple[str, Cluster | None]:
+    """The address given in the environment, else that of our own cluster, with the database made."""
+    if os.environ.get("DATABASE_URL"):
+        return os.environ["DATABASE_URL"], None
+    cluster = Cluster(folder / "postgres")
+    cluster.start()
+    script = (
+        "import psycopg,sys\n"
+        "c=psycopg.connect(sys.argv[1],autocommit=True)\n"
+        "if not c.execute(\"select 1 from pg_database where datname='bench'\").fetchone(): c.execute('create database bench')\n"
+    )
+    run([install.PYTHON, "-c", script, cluster.url("postgres")], "The database could not be made")
+    return cluster.url(), cluster
+
+
+class Watched:
+    """A process that is started again when it ends, slower each time."""
+
+    def __init__(self, name: str, command: list[str], env: dict[str, str], log: Path) -> None:
+        self.name, self.command, self.env, self.log = name, command, env, log
+        self.process: subprocess.Popen | None = None
+        self.ended: list[float] = []
+
+    def start(self) -> None:
+        with self.log.open("ab") as out:
+            self.process = subprocess.Popen(
+                self.command, cwd=ROOT, env=self.env, stdin=subprocess.DEVNULL, stdout=out, stderr=out, start_new_session=True
+            )
+
+    def check(self) -> None:
+        if self.process is None or self.process.poll() is None:
+            return
+        now = time.monotonic()
+        self.ended = [t for t in self.ended if now - t < 60] + [now]
+        say(f"The {self.name} ended ({self.process.returncode}) and is started again; its log is {self.log}.")
+        time.sleep(min(0.3 * 2 ** len(self.ended), 10))
+        self.start()
+
+    def stop(self) -> None:
+        if self.process is None or self.process.poll() is not None:
+            return
+        self.process.terminate()
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            self.process.wait(6)
+        with contextlib.suppress(ProcessLookupError):
+            os.killpg(self.process.pid, signal.SIGKILL)
+        self.process.wait()
+
+
+def _port(wanted: int) -> int:
+    for port in (wanted, *range(wanted + 1, wanted + 20)):
+        with socket.socket() as probe:
+            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            try:
+                probe.bind(("127.0.0.1", port))
+            except OSError:
+                continue
+            if port != wanted:
+                say(f"Port {wanted} is taken; using {port}.")
+            return port
+    raise Fail(f"Ports {wanted} to {wanted + 19} are all taken. Choose another with --port.")
+
+
+def _wait(address: str, watched: list[Watched]) -> None:
+    end = time.monotonic() + 60
+    while time.monotonic() < end:
+        with contextlib.suppress(OSError, urllib.error.URLError):
+            if urllib.request.urlopen(f"{address}/api/health", timeout=2).status == 200:
+                return
+        for process in watched:
+            if process.process and process.process.poll() is not None:
+                tail = "\n  ".join(process.log.read_text(errors="replace").splitlines()[-4:])
+                raise Fail(f"The {process.name} does not start.\n  {tail}")
+        time.sleep(0.15)
+    raise Fail("The web server does not answer after a minute.")
+
+
+def main(argv: list[str]) -> int:
+    parser = argparse.ArgumentParser(prog="./bench up")
+    parser.add_argument("--port", type=int, default=int(os.environ.get("BENCH_PORT", 8421)))
+    parser.add_argument("--no-demo", action="store_true", help="start with an empty rack")
+    args = parser.parse_args(argv)
+    started = time.monotonic()
+    install.everything()
+    folder = install.state()
+    (folder / "logs").mkdir(parents=True, exist_ok=True)
+    url, cluster = database(folder)
+    env = environment(folder, url)
+    say("Bringing the database up to date …")
+    run([install.PYTHON, "server/manage.py", "migrate", "-v", "0"], "The database could not be brought up to date", cwd=ROOT, env=env)
+    port = _port(args.port)
+    address = f"http://127.0.0.1:{port}"
+    serve = [str(install.PYTHON), "-m", "uvicorn", "config.asgi:application", "--host", "127.0.0.1", "--port", str(port),
+             "--lifespan", "off", "--log-level", "warning", "--timeout-graceful-shutdown", "2"]  # fmt: skip
+    watched = [
+        Watched("web server", serve, env, folder / "logs" / "web.log"),
+        Watched("worker", [str(install.PYTHON), "server/manage.py", "bench_worker"], env, folder / "logs" / "worker.log"),
+    ]
+    signal.signal(signal.SIGTERM, lambda *_: (_ for _ in ()).throw(KeyboardInterrupt()))
+    try:
+        for process in watched:
+            process.start()
+        _wait(address, watched)
+        if not args.no_demo:
+            run([install.PYTHON, "server/manage.py", "bench_demo"], "The demo could not be loaded", cwd=ROOT, env=env)
+        say(f"\nBite Bench is up after {time.monotonic() - started:.0f} s: {address}")
+        if not args.no_demo:
+            for name, role, word in ACCOUNTS:
+                say(f"  sign in as {name} ({role}), password {word}")
+        say("Ctrl-C stops everything.")
+        _watch(watched, cluster)
+    except KeyboardInterrupt:
+        say("\nStopping …")
+    finally:
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        for process in reversed(watched):
+            process.stop()
+        if cluster:
+            cluster.stop()
+    say("Everything is stopped; nothing is lost.")
+    return 0
+
+
+def _watch(watched: list[Watched], cluster: Cluster | None) -> None:
+    while True:
+        time.sleep(0.5)
+        for process in watched:
+            process.check()
+        if cluster and not cluster.running():
+            say("The database ended and is started again.")
+            cluster.start()

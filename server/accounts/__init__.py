@@ -1,0 +1,1 @@
+"""Who works here: Django's users, in the groups technician and lead."""

@@ -1,0 +1,1 @@
+"""Cases: documents in numbered revisions, the blobs they name, and the audit trail."""

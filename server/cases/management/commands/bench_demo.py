@@ -1,0 +1,46 @@
+"""Fill an empty rack with the demo cases and accounts. Does nothing where there are cases already."""
+
+from __future__ import annotations
+
+from concurrent.futures import ProcessPoolExecutor
+from datetime import date, timedelta
+from pathlib import Path
+from typing import Any
+
+from django.conf import settings
+from django.core.management.base import BaseCommand
+
+
+class Command(BaseCommand):
+    help = "Load the demo accounts and cases."
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        from accounts.services import ensure_people
+        from cases.models import Case
+        from demo.scenario import CASES, PEOPLE, written
+
+        ensure_people(PEOPLE)
+        if Case.objects.exists():
+            return
+        folder = Path(settings.STATE) / "demo-scans"
+        with ProcessPoolExecutor(2) as pool:
+            files = list(pool.map(written, CASES, [folder] * len(CASES)))
+        for case, paths in reversed(list(zip(CASES, files, strict=True))):
+            _open(case, paths)
+
+
+def _open(case: Any, paths: list[Path]) -> None:
+    from django.contrib.auth.models import User
+    from django.core.files.base import ContentFile
+
+    from cases.blobs import judge
+    from cases.services import accept, open_case
+
+    mira = User.objects.get(username="mira")
+    accepted, _ = judge([ContentFile(p.read_bytes(), name=p.name) for p in paths])
+    due = (date.today() + timedelta(days=case.due_in_days)).isoformat()
+    made = open_case(
+        mira, accepted, patient=case.patient, practice=case.practice, purpose=case.purpose, due=due
+    )
+    if case.accept:
+        accept(mira, made.number, made.revision, list(case.accept), True)

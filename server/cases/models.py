@@ -1,0 +1,85 @@
+"""A case is a document in numbered revisions. Meshes and files are blobs, never rows."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.conf import settings
+from django.db import models
+
+
+class CaseQuery(models.QuerySet):
+    def visible_to(self, user: Any) -> CaseQuery:
+        """One house per installation: whoever is signed in sees its cases."""
+        return self if user.is_authenticated else self.none()
+
+
+class Case(models.Model):
+    """revision : number of the newest; needs_work : something is still to be worked out; working : what runs now."""
+
+    number = models.CharField(max_length=20, unique=True)
+    revision = models.PositiveIntegerField(default=0)
+    needs_work = models.BooleanField(default=False)
+    held = models.BooleanField(default=False)
+    demanded = models.JSONField(default=list)
+    working = models.JSONField(default=dict)
+    last_good = models.JSONField(default=dict)
+    picture = models.CharField(max_length=80, default="")
+    trouble = models.TextField(default="")
+    created = models.DateTimeField(auto_now_add=True)
+    touched = models.DateTimeField(auto_now=True)
+
+    objects = CaseQuery.as_manager()
+
+    class Meta:
+        ordering = ("-created", "-id")
+
+
+class Revision(models.Model):
+    """changes : [{path, before, after}]; takes_back : the revision an undo (or redo) reverses."""
+
+    case = models.ForeignKey(Case, on_delete=models.CASCADE, related_name="revisions")
+    number = models.PositiveIntegerField()
+    document = models.JSONField()
+    changes = models.JSONField(default=list)
+    what = models.CharField(max_length=300)
+    kind = models.CharField(max_length=10, default="change", choices=[(k, k) for k in ("change", "undo", "redo")])
+    takes_back = models.PositiveIntegerField(null=True)
+    author = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("-number",)
+        constraints = [models.UniqueConstraint(fields=("case", "number"), name="one_revision_per_number")]
+
+
+class Blob(models.Model):
+    """A file by its SHA-256, as the storage keeps it."""
+
+    sha256 = models.CharField(max_length=64, primary_key=True)
+    size = models.BigIntegerField()
+    created = models.DateTimeField(auto_now_add=True)
+
+
+class Presence(models.Model):
+    """Who has a case open now."""
+
+    case = models.ForeignKey(Case, on_delete=models.CASCADE)
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE)
+    seen = models.DateTimeField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=("case", "user"), name="one_presence")]
+
+
+class AuditLine(models.Model):
+    """Every change: who, when, what. Only ever added to."""
+
+    at = models.DateTimeField(auto_now_add=True)
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT)
+    case_number = models.CharField(max_length=20, default="")
+    action = models.CharField(max_length=60)
+    detail = models.JSONField(default=dict)
+
+    class Meta:
+        ordering = ("-id",)

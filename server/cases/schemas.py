@@ -1,0 +1,139 @@
+"""What goes over the wire for cases."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ninja import Schema
+
+
+class NodeOut(Schema):
+    """state : done, look, failed, working, stale (an older result is shown), todo."""
+
+    id: str
+    step: str
+    piece: str
+    jaw: str | None
+    state: str
+    figure: str
+    seconds: float | None
+    settings: dict[str, Any]
+    own: dict[str, Any]
+    readings: list[dict[str, Any]]
+    flags: list[dict[str, Any]]
+    values: dict[str, Any]
+    good: dict[str, Any]
+    waits_for: str
+
+
+class PieceOut(Schema):
+    id: str
+    file: str
+    sha256: str
+    jaw: str | None
+    kind: str
+    confidence: float
+    same_as: str | None
+
+
+class CaseOut(Schema):
+    number: str
+    revision: int
+    details: dict[str, str]
+    pieces: list[PieceOut]
+    nodes: list[NodeOut]
+    accepted: list[str]
+    working: dict[str, Any]
+    held: bool
+    trouble: str
+    undo: str | None
+    redo: str | None
+    files: list[dict[str, Any]]
+    picture: str
+
+
+class Tray(Schema):
+    number: str
+    patient: str
+    practice: str
+    purpose: str
+    due: str
+    picture: str
+    step: str
+    states: list[dict[str, str]]
+    waits: str
+    tone: str
+    working: float | None
+    created: str
+
+
+class Refusal(Schema):
+    file: str
+    code: str
+    message: str
+
+
+class Dropped(Schema):
+    number: str | None
+    revision: int | None
+    accepted: list[str]
+    refused: list[Refusal]
+
+
+class Change(Schema):
+    base: int
+    step: str
+    piece: str = "*"
+    values: dict[str, Any]
+
+
+class Details(Schema):
+    base: int
+    values: dict[str, str]
+
+
+class Accept(Schema):
+    base: int
+    steps: list[str]
+    accepted: bool = True
+
+
+class Hold(Schema):
+    held: bool
+
+
+class HistoryLine(Schema):
+    number: int
+    what: str
+    who: str
+    at: str
+    kind: str
+
+
+class Others(Schema):
+    others: list[str]
+
+
+class SettingOut(Schema):
+    key: str
+    label: str
+    help: str
+    unit: str
+    main: bool
+    per_jaw: bool
+    type: str
+    optional: bool
+    default: Any
+    choices: list[str]
+    least: float | None
+    most: float | None
+
+
+class StepOut(Schema):
+    name: str
+    title: str
+    number: int
+    scope: str
+    about: str
+    on_demand: bool
+    settings: list[SettingOut]

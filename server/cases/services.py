@@ -1,0 +1,314 @@
+"""What can be done with a case. One function per use: permission, one transaction, work asked for on commit."""
+
+from __future__ import annotations
+
+import copy
+from datetime import timedelta
+from typing import Any
+
+from django.db import IntegrityError, transaction
+from django.utils import timezone
+
+from accounts.services import label
+from bitecore.runsheet import CaseDocument, standard
+from config.errors import Refused
+from house.services import newest
+
+from . import paths
+from .blobs import Accepted
+from .models import AuditLine, Case, Presence, Revision
+
+DETAILS = ("patient", "practice", "purpose", "due", "notes")
+
+
+def visible(user: Any, number: str) -> Case:
+    case = Case.objects.visible_to(user).filter(number=number).first()
+    if case is None:
+        raise Refused(f"There is no case {number}.", code="no-case", status=404)
+    return case
+
+
+def document_of(case: Case) -> CaseDocument:
+    return CaseDocument.model_validate(case.revisions.first().document)
+
+
+def next_number() -> str:
+    """Year, month and a running number: 2611-07."""
+    stem = timezone.now().strftime("%y%m")
+    taken = Case.objects.filter(number__startswith=stem + "-").values_list("number", flat=True)
+    last = max((int(n.rsplit("-", 1)[1]) for n in taken), default=0)
+    return f"{stem}-{last + 1:02d}"
+
+
+def open_case(user: Any, files: list[Accepted], **details: str) -> Case:
+    """A new case with these scans."""
+    for _ in range(20):
+        try:
+            return _open_case(user, files, details)
+        except IntegrityError:
+            continue  # another case took the number
+    raise Refused("No case number could be given. Try again.", code="busy", status=503)
+
+
+@transaction.atomic
+def _open_case(user: Any, files: list[Accepted], details: dict[str, str]) -> Case:
+    number = next_number()
+    case = Case.objects.create(number=number, needs_work=True)
+    revision, steps = newest()
+    document = CaseDocument(number=number, house=steps, house_revision=revision, **details)
+    _with_pieces(document, files)
+    names = ", ".join(f.name for f in files)
+    _write(case, user, document.model_dump(mode="json"), [], f"Case opened with {names}"[:300])
+    _audit(user, case, "open", {"files": [[f.name, f.sha256] for f in files]})
+    _work(case)
+    return case
+
+
+def add_files(user: Any, number: str, files: list[Accepted]) -> Case:
+    """More scans for a case; a file that is there already, byte for byte, is not added again."""
+    with transaction.atomic():
+        case = _locked(user, number)
+        document = document_of(case)
+        known = {p.sha256 for p in document.pieces}
+        fresh = [f for f in files if f.sha256 not in known]
+        if not fresh:
+            raise Refused("These files are in the case already.", code="same-file", status=409)
+        before = [p.model_dump() for p in document.pieces]
+        _with_pieces(document, fresh)
+        after = [p.model_dump() for p in document.pieces]
+        names = ", ".join(f.name for f in fresh)
+        changes = [{"path": ["pieces"], "before": before, "after": after}]
+        _write(case, user, document.model_dump(mode="json"), changes, f"Added {names}"[:300])
+        _audit(user, case, "add", {"files": [[f.name, f.sha256] for f in fresh]})
+        _work(case)
+        return case
+
+
+def _with_pieces(document: CaseDocument, files: list[Accepted]) -> None:
+    from bitecore.runsheet import PieceEntry
+
+    taken = [int(p.id[1:]) for p in document.pieces]
+    start = max(taken, default=0) + 1
+    for offset, file in enumerate(files):
+        document.pieces.append(PieceEntry(id=f"p{start + offset}", file=file.name, sha256=file.sha256))
+
+
+def change_settings(user: Any, number: str, base: int, step: str, piece: str, values: dict[str, Any]) -> Case:
+    """Set (or with None as the marker ABSENT, clear) settings of a step for one jaw or, with '*', for both."""
+    known = standard()[step]
+    with transaction.atomic():
+        case = _locked(user, number)
+        changes = []
+        for key, value in values.items():
+            if key not in known.settings.model_fields:
+                known.check({key: value})
+            changes.append((["settings", step, piece, key], value))
+            if piece == "*":
+                # A value for both jaws replaces what one of them had of its own.
+                own = document_of(case).settings.get(step, {})
+                changes += [(["settings", step, p, key], paths.ABSENT) for p in own if p != "*" and key in own[p]]
+        titles = ", ".join(str(known.settings.model_fields[k].title) for k in values)
+        return _change(case, user, base, changes, f"{known.title}: {titles}")
+
+
+def change_details(user: Any, number: str, base: int, values: dict[str, str]) -> Case:
+    """Patient, practice, purpose, due, notes: at any time, never a must."""
+    with transaction.atomic():
+        case = _locked(user, number)
+        unknown = set(values) - set(DETAILS)
+        if unknown:
+            raise Refused(f"A case has no detail “{', '.join(sorted(unknown))}”.", code="invalid", status=422)
+        return _change(case, user, base, [([k], v.strip()[:2000]) for k, v in values.items()], f"Details: {', '.join(values)}")
+
+
+def accept(user: Any, number: str, base: int, steps: list[str], accepted: bool) -> Case:
+    """Accept steps (or take acceptance back)."""
+    with transaction.atomic():
+        case = _locked(user, number)
+        titles = [standard()[s].title for s in steps]
+        now = set(document_of(case).accepted)
+        after = sorted(now | set(steps) if accepted else now - set(steps), key=lambda s: standard()[s].number)
+        if after == sorted(now, key=lambda s: standard()[s].number):
+            return case
+        verb = "Accepted" if accepted else "Acceptance taken back"
+        return _change(case, user, base, [(["accepted"], after)], f"{verb}: {', '.join(titles)}", merge=True)
+
+
+def hand_off(user: Any, number: str) -> Case:
+    """Ask for the files. Only once everything above was accepted."""
+    with transaction.atomic():
+        case = _locked(user, number)
+        missing = [s.title for s in standard().steps if s.name != "hand-off" and s.name not in document_of(case).accepted]
+        if missing:
+            raise Refused(
+                f"Hand-off waits for your yes to {', '.join(missing)}.", code="not-accepted", status=409,
+                more={"missing": missing},
+            )  # fmt: skip
+        case.demanded = ["hand-off"]
+        case.save(update_fields=["demanded", "touched"])
+        _audit(user, case, "hand-off", {})
+        _work(case)
+        return case
+
+
+def _change(
+    case: Case, user: Any, base: int, changes: list[tuple[list[str], Any]], what: str, *, merge: bool = False
+) -> Case:
+    """One revision from path and value pairs. Refused where someone else changed the same place since `base`."""
+    document = copy.deepcopy(case.revisions.first().document)
+    if case.revision != base and not merge:
+        _no_collision(case, user, base, [path for path, _ in changes])
+    done = []
+    for path, value in changes:
+        before = paths.read(document, path)
+        if before != value:
+            paths.write(document, path, value)
+            done.append({"path": path, "before": before, "after": value})
+    if not done:
+        return case
+    _checked(document)
+    _write(case, user, document, done, what[:300])
+    _audit(user, case, "change", {"changes": done})
+    _work(case)
+    return case
+
+
+def _checked(document: dict) -> CaseDocument:
+    model = CaseDocument.model_validate(document)
+    for step in standard().steps:
+        for piece in {"*", *model.settings.get(step.name, {})}:
+            model.settings_for(step, piece)
+    return model
+
+
+def _no_collision(case: Case, user: Any, base: int, wanted: list[list[str]]) -> None:
+    for revision in case.revisions.filter(number__gt=base).exclude(author=user).select_related("author"):
+        for change in revision.changes:
+            if any(paths.overlap(change["path"], path) for path in wanted):
+                raise Refused(
+                    f"{label(revision.author)} has just changed this ({revision.what}). Yours was not saved; look at "
+                    "the new value and decide.",
+                    code="changed-meanwhile",
+                    status=409,
+                )
+
+
+def undo(user: Any, number: str) -> Case:
+    """Take back my last change, as a new revision. Refused where someone has since changed the same place."""
+    with transaction.atomic():
+        case = _locked(user, number)
+        target = _undoable(case, user)
+        if target is None:
+            raise Refused("There is nothing of yours to take back.", code="nothing-to-undo", status=409)
+        return _reverse(case, user, target, "undo", f"Took back: {target.what}")
+
+
+def redo(user: Any, number: str) -> Case:
+    """Do again what my last undo took back, unless I have changed something since."""
+    with transaction.atomic():
+        case = _locked(user, number)
+        target = _redoable(case, user)
+        if target is None:
+            raise Refused("There is nothing to do again.", code="nothing-to-redo", status=409)
+        return _reverse(case, user, target, "redo", f"Did again: {target.what.removeprefix('Took back: ')}")
+
+
+def _mine(case: Case, user: Any) -> list[Revision]:
+    """My revisions, newest first."""
+    return list(case.revisions.filter(author=user).order_by("-number")[:400])
+
+
+def _undoable(case: Case, user: Any) -> Revision | None:
+    """My newest change or redo that no later undo of mine has taken back. The opening of the case stays."""
+    gone: set[int] = set()
+    for revision in _mine(case, user):
+        if revision.kind == "undo":
+            gone.add(revision.takes_back or 0)
+        elif revision.number not in gone and revision.changes:
+            return revision
+    return None
+
+
+def _redoable(case: Case, user: Any) -> Revision | None:
+    """My newest undo that no later redo of mine has done again, with no change of mine after it."""
+    gone: set[int] = set()
+    for revision in _mine(case, user):
+        if revision.kind == "change":
+            return None
+        if revision.kind == "redo":
+            gone.add(revision.takes_back or 0)
+        elif revision.number not in gone:
+            return revision
+    return None
+
+
+def _reverse(case: Case, user: Any, target: Revision, kind: str, what: str) -> Case:
+    document = copy.deepcopy(case.revisions.first().document)
+    changes = []
+    for change in reversed(target.changes):
+        if paths.read(document, change["path"]) != change["after"]:
+            raise Refused(
+                "Someone has changed the same place since. It is not taken back; change it by hand.",
+                code="changed-meanwhile",
+                status=409,
+            )
+        paths.write(document, change["path"], change["before"])
+        changes.append({"path": change["path"], "before": change["after"], "after": change["before"]})
+    _checked(document)
+    _write(case, user, document, changes, what[:300], kind=kind, takes_back=target.number)
+    _audit(user, case, kind, {"of": target.number})
+    _work(case)
+    return case
+
+
+def can_undo(case: Case, user: Any) -> tuple[str | None, str | None]:
+    """What an undo and a redo would do now, as words."""
+    back, again = _undoable(case, user), _redoable(case, user)
+    return (back.what if back else None), (again.what.removeprefix("Took back: ") if again else None)
+
+
+def hold(user: Any, number: str, held: bool) -> Case:
+    """Stop working on a case, or go on."""
+    with transaction.atomic():
+        case = _locked(user, number)
+        case.held = held
+        case.save(update_fields=["held", "touched"])
+        _audit(user, case, "hold" if held else "go-on", {})
+        _work(case)
+        return case
+
+
+def here(user: Any, case: Case) -> list[str]:
+    """I have this case open; who else has?"""
+    now = timezone.now()
+    Presence.objects.update_or_create(case=case, user=user, defaults={"seen": now})
+    others = Presence.objects.filter(case=case, seen__gt=now - timedelta(seconds=25)).exclude(user=user)
+    return [label(p.user) for p in others.select_related("user")]
+
+
+def _locked(user: Any, number: str) -> Case:
+    visible(user, number)
+    return Case.objects.select_for_update().get(number=number)
+
+
+def _write(
+    case: Case, user: Any, document: dict, changes: list[dict], what: str, *, kind: str = "change",
+    takes_back: int | None = None,
+) -> None:  # fmt: skip
+    case.revision += 1
+    case.save(update_fields=["revision", "touched"])
+    Revision.objects.create(
+        case=case, number=case.revision, document=document, changes=changes, what=what, kind=kind,
+        takes_back=takes_back, author=user,
+    )  # fmt: skip
+
+
+def _audit(user: Any, case: Case, action: str, detail: dict) -> None:
+    AuditLine.objects.create(user=user, case_number=case.number, action=action, detail=detail)
+
+
+def _work(case: Case) -> None:
+    # The job is written in the same transaction: what is accepted is also going to be worked out.
+    from runs.services import ask_for_work
+
+    ask_for_work(case)

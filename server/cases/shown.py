@@ -1,0 +1,189 @@
+"""A case as the bench and the rack show it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.contrib.auth.models import AbstractBaseUser
+
+from bitecore.runsheet import CaseDocument, Manifest, standard
+from bitecore.runsheet.document import ALL
+from bitecore.runsheet.graph import Graph, Node
+from runs.services import look
+from runs.store import ServerStore
+
+from .models import Case
+from .schemas import CaseOut, NodeOut, PieceOut, SettingOut, StepOut, Tray
+from .services import DETAILS, can_undo, document_of
+
+_WORST = ("failed", "look", "working", "stale", "todo", "done")
+
+
+def steps_out() -> list[StepOut]:
+    """Every step with the form of its settings, read off the one settings model."""
+    return [
+        StepOut(
+            name=s.name, title=s.title, number=s.number, scope=s.scope, about=s.about, on_demand=s.on_demand,
+            settings=[_setting(key, prop) for key, prop in s.settings.model_json_schema()["properties"].items()],
+        )
+        for s in standard().steps
+    ]  # fmt: skip
+
+
+def _setting(key: str, prop: dict) -> SettingOut:
+    options = prop.get("anyOf", [prop])
+    kind = next((o for o in options if o.get("type") != "null"), prop)
+    return SettingOut(
+        key=key,
+        label=prop.get("title", key),
+        help=prop.get("description", ""),
+        unit=prop.get("unit", ""),
+        main=prop.get("main", True),
+        per_jaw=prop.get("per_jaw", False),
+        type="choice" if "enum" in kind else str(kind.get("type", "string")),
+        optional=any(o.get("type") == "null" for o in options),
+        default=prop.get("default"),
+        choices=[str(c) for c in kind.get("enum", [])],
+        least=kind.get("minimum"),
+        most=kind.get("maximum"),
+    )
+
+
+def case_out(case: Case, user: AbstractBaseUser) -> CaseOut:
+    store = ServerStore()
+    document, graph = document_of(case), look(case, store)
+    good = store.get_many(set(case.last_good.values()))
+    undo, redo = can_undo(case, user)
+    return CaseOut(
+        number=case.number,
+        revision=case.revision,
+        details={key: getattr(document, key) for key in DETAILS},
+        pieces=[_piece(p.id, document, graph) for p in document.pieces],
+        nodes=[_node(n, case, document, good) for n in graph.nodes.values()],
+        accepted=document.accepted,
+        working=case.working if case.needs_work else {},
+        held=case.held,
+        trouble=case.trouble,
+        undo=undo,
+        redo=redo,
+        files=_files(graph.node("hand-off")),
+        picture=case.picture,
+    )
+
+
+def _about(piece: str, graph: Graph) -> dict:
+    node = graph.node("intake", piece)
+    return node.manifest.values.get("about", {}).get("json", {}) if node and node.manifest else {}
+
+
+def _piece(piece: str, document: CaseDocument, graph: Graph) -> PieceOut:
+    entry, about = document.entry(piece), _about(piece, graph)
+    first = next(p for p in document.pieces if p.sha256 == entry.sha256)
+    return PieceOut(
+        id=piece, file=entry.file, sha256=entry.sha256, jaw=graph.jaws.get(piece), kind=about.get("kind", ""),
+        confidence=about.get("confidence", 0.0), same_as=first.file if first.id != piece else None,
+    )  # fmt: skip
+
+
+def state_of(node: Node, case: Case) -> str:
+    """The word for a node: what runs, what is shown from before, what waits."""
+    if node.state in ("done", "look", "failed"):
+        return node.state
+    if case.needs_work and node.id in case.working:
+        return "working"
+    return "stale" if node.id in case.last_good else "todo"
+
+
+def _node(node: Node, case: Case, document: CaseDocument, good: dict[str, Manifest]) -> NodeOut:
+    manifest = node.manifest
+    last = good.get(case.last_good.get(node.id, ""))
+    shown = manifest or last
+    own = document.settings.get(node.step.name, {})
+    settings = node.task.settings if node.task else document.settings_for(node.step, node.piece).model_dump(mode="json")
+    return NodeOut(
+        id=node.id,
+        step=node.step.name,
+        piece=node.piece,
+        jaw=node.jaw,
+        state=state_of(node, case),
+        figure=shown.figure if shown else "",
+        seconds=manifest.seconds if manifest else None,
+        settings=settings,
+        own={**own.get(ALL, {}), **(own.get(node.piece, {}) if node.piece != ALL else {})},
+        readings=manifest.readings if manifest else [],
+        flags=manifest.flags if manifest else [],
+        values=_small(manifest),
+        good=_small(manifest if manifest and not manifest.stopped else last),
+        waits_for=node.why,
+    )
+
+
+def _small(manifest: Manifest | None) -> dict[str, Any]:
+    return dict(manifest.values) if manifest else {}
+
+
+def _files(node: Node | None) -> list[dict]:
+    if node is None or node.manifest is None or node.manifest.stopped:
+        return []
+    return [{"name": r["name"], "bytes": r["bytes"], "sha256": r["file"]} for r in node.manifest.values.values() if "file" in r]
+
+
+def tray(case: Case) -> Tray:
+    document, graph = document_of(case), look(case)
+    states = []
+    for step in standard().steps:
+        nodes = [n for n in graph.nodes.values() if n.step.name == step.name]
+        states.append({"step": step.name, "title": step.title, "state": worst(state_of(n, case) for n in nodes)})
+    step, waits, tone = _waits(case, document, graph, states)
+    running = [w.get("fraction", 0.0) for w in case.working.values()] if case.needs_work else []
+    return Tray(
+        number=case.number, patient=document.patient, practice=document.practice, purpose=document.purpose,
+        due=document.due, picture=case.picture, step=step, states=states, waits=waits, tone=tone,
+        working=min(running) if running else None, created=case.created.isoformat(),
+    )  # fmt: skip
+
+
+def worst(states: Any) -> str:
+    """The worse of two jaws."""
+    found = list(states) or ["todo"]
+    return min(found, key=_WORST.index)
+
+
+def _waits(case: Case, document: CaseDocument, graph: Graph, states: list[dict]) -> tuple[str, str, str]:
+    """(step, one sentence, tone: look, work, next, calm)."""
+    if case.trouble:
+        return "", case.trouble, "look"
+    if case.held:
+        return "", "Stopped by hand: go on when you like", "look"
+    for state in states:
+        if state["state"] == "failed":
+            return state["step"], f"{state['title']}: {_first_flag(graph, state['step'], 'stop')}", "look"
+    if case.needs_work:
+        words = sorted({f"{w['what']}" for w in case.working.values()})
+        return "", f"Working: {', '.join(words).lower()}" if words else "Waits for its turn", "work"
+    if not graph.jaws:
+        return "intake", "No jaw scan yet", "look"
+    for step in standard().steps:
+        if step.name in document.accepted or step.on_demand:
+            continue
+        flag = _first_flag(graph, step.name, "look")
+        if flag:
+            return step.name, flag, "look"
+        return step.name, f"Ready to accept: {step.title}", "next"
+    return _last(graph)
+
+
+def _last(graph: Graph) -> tuple[str, str, str]:
+    if _files(graph.node("hand-off")):
+        return "hand-off", "Files are made", "calm"
+    return "hand-off", "Ready for the hand-off", "next"
+
+
+def _first_flag(graph: Graph, step: str, severity: str) -> str:
+    for node in graph.nodes.values():
+        if node.step.name == step and node.manifest:
+            for flag in node.manifest.flags:
+                if flag["severity"] == severity:
+                    return flag["message"]
+    return ""
+

@@ -1,0 +1,24 @@
+"""The API, assembled from the applications' routers."""
+
+from __future__ import annotations
+
+from ninja import NinjaAPI
+from ninja.security import SessionAuth
+
+from accounts.api import open_router as sign_in_router
+from accounts.api import router as accounts_router
+from cases.api import router as cases_router
+from house.api import router as house_router
+from runs.api import router as runs_router
+
+from .errors import install
+
+api = NinjaAPI(
+    title="Bite Bench", version="1", auth=SessionAuth(), docs_url=None, urls_namespace="bench",
+)  # fmt: skip
+install(api)
+api.add_router("", sign_in_router)
+api.add_router("", accounts_router)
+api.add_router("cases", cases_router)
+api.add_router("house", house_router)
+api.add_router("", runs_router)

@@ -1,0 +1,13 @@
+"""The application as uvicorn serves it."""
+
+import os
+import sys
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parent.parent.parent
+sys.path[:0] = [p for p in (str(ROOT / "server"), str(ROOT / "core"), str(ROOT)) if p not in sys.path]
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "config.settings")
+
+from django.core.asgi import get_asgi_application  # noqa: E402
+
+application = get_asgi_application()

@@ -1,0 +1,1 @@
+"""The lab's own defaults for the steps, in numbered revisions."""

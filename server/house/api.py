@@ -1,0 +1,35 @@
+"""House settings over HTTP."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.http import HttpRequest
+from ninja import Router, Schema
+
+from . import services
+
+router = Router(tags=["house"])
+
+
+class House(Schema):
+    number: int
+    steps: dict[str, Any]
+
+
+class HouseChange(Schema):
+    step: str
+    values: dict[str, Any]
+
+
+@router.get("", response=House)
+def read(request: HttpRequest) -> House:
+    number, steps = services.newest()
+    return House(number=number, steps=steps)
+
+
+@router.post("", response=House)
+def change(request: HttpRequest, body: HouseChange) -> House:
+    services.change(request.user, body.step, body.values)
+    number, steps = services.newest()
+    return House(number=number, steps=steps)

@@ -1,0 +1,1 @@
+"""Working cases out: results, jobs, progress, and what the stage loads."""

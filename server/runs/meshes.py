@@ -1,0 +1,72 @@
+"""What the stage loads. Served by digest, so a browser never asks twice for the same mesh."""
+
+from __future__ import annotations
+
+import asyncio
+import re
+import time
+from collections.abc import AsyncIterator
+from pathlib import Path
+
+from asgiref.sync import sync_to_async
+from django.conf import settings
+from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
+
+from bitecore.views import view_path
+from config.errors import shape
+
+_WAIT_S = 25.0
+
+
+async def _signed_in(request: HttpRequest) -> bool:
+    return await sync_to_async(lambda: request.user.is_authenticated)()
+
+
+async def mesh(request: HttpRequest, digest: str, kind: str) -> HttpResponse | StreamingHttpResponse:
+    """GLB of a mesh. One that is being made is waited for."""
+    if not await _signed_in(request):
+        return JsonResponse(shape("sign-in", "Sign in first."), status=401)
+    if not re.fullmatch(r"[0-9a-f]{64}", digest) or kind not in ("light", "full"):
+        return JsonResponse(shape("no-mesh", "There is no such mesh."), status=404)
+    path = view_path(settings.VIEW_ROOT, digest, kind)
+    end = time.monotonic() + _WAIT_S
+    while not path.exists():
+        if time.monotonic() > end or not (Path(settings.BLOB_ROOT) / digest[:2] / digest).exists():
+            return JsonResponse(shape("no-mesh", "This mesh is not ready yet."), status=404)
+        await asyncio.sleep(0.04)
+    return await _sent(request, path, "model/gltf-binary")
+
+
+async def picture(request: HttpRequest, name: str) -> HttpResponse | StreamingHttpResponse:
+    if not await _signed_in(request):
+        return JsonResponse(shape("sign-in", "Sign in first."), status=401)
+    path = Path(settings.VIEW_ROOT) / "pictures" / f"{name}.png"
+    if not re.fullmatch(r"[0-9a-f]{40}", name) or not path.exists():
+        return JsonResponse(shape("no-picture", "There is no such picture."), status=404)
+    return await _sent(request, path, "image/png")
+
+
+async def _sent(request: HttpRequest, path: Path, kind: str) -> HttpResponse | StreamingHttpResponse:
+    """Streamed in parts (never the whole file in memory), with ETag and one Range."""
+    size = path.stat().st_size
+    etag = f'"{path.stem}-{size:x}"'
+    head = {"ETag": etag, "Accept-Ranges": "bytes", "Cache-Control": "private, max-age=31536000, immutable"}
+    if request.headers.get("If-None-Match") == etag:
+        return HttpResponse(status=304, headers=head)
+    first, last, status = 0, size - 1, 200
+    wanted = re.fullmatch(r"bytes=(\d+)-(\d*)", request.headers.get("Range", ""))
+    if wanted and int(wanted[1]) < size:
+        first, last, status = int(wanted[1]), min(int(wanted[2] or size - 1), size - 1), 206
+        head["Content-Range"] = f"bytes {first}-{last}/{size}"
+
+    async def parts() -> AsyncIterator[bytes]:
+        with path.open("rb") as stream:
+            stream.seek(first)
+            left = last - first + 1
+            while left > 0 and (part := await asyncio.to_thread(stream.read, min(left, 1 << 19))):
+                left -= len(part)
+                yield part
+
+    response = StreamingHttpResponse(parts(), content_type=kind, status=status, headers=head)
+    response["Content-Length"] = str(last - first + 1)
+    return response

@@ -1,0 +1,64 @@
+"""Asking for work, and saying how far a case is."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from django.db import connection, transaction
+
+from bitecore.runsheet import standard
+from bitecore.runsheet.graph import Graph, resolve
+from cases.models import Case
+from cases.services import document_of
+
+from .store import ServerStore
+
+CHANNEL = "bench"
+
+
+def look(case: Case, store: ServerStore | None = None) -> Graph:
+    """The run sheet of a case as it stands, from stored results alone."""
+    return resolve(document_of(case), standard(), store or ServerStore(), demanded=frozenset(case.demanded))
+
+
+def remember_good(case: Case, graph: Graph) -> None:
+    """Keep the newest good result of every node, for the stage to show while a newer one is worked out."""
+    good = dict(case.last_good)
+    for node in graph.nodes.values():
+        if node.state in ("done", "look") and node.manifest is not None:
+            good[node.id] = node.manifest.key
+    if good != case.last_good:
+        Case.objects.filter(pk=case.pk).update(last_good=good)
+        case.last_good = good
+
+
+def ask_for_work(case: Case) -> None:
+    """Inside the transaction of a change: nothing to do (an undo finds all its results), or a job with it."""
+    graph = look(case)
+    ready = any(n.state == "ready" for n in graph.nodes.values())
+    case.needs_work = ready and not case.held
+    case.save(update_fields=["needs_work"])
+    remember_good(case, graph)
+    if case.needs_work:
+        enqueue(case.pk)
+    announce({"case": case.number, "kind": "revision", "revision": case.revision})
+
+
+def enqueue(case_id: int) -> None:
+    """One waiting job a case at most; one running job a case at most."""
+    from procrastinate.exceptions import AlreadyEnqueued
+
+    from .tasks import work_case
+
+    try:
+        with transaction.atomic():
+            work_case.configure(lock=f"case-{case_id}", queueing_lock=f"case-{case_id}").defer(case_id=case_id)
+    except AlreadyEnqueued:
+        pass
+
+
+def announce(event: dict[str, Any]) -> None:
+    """Tell every open browser. Goes out when the surrounding transaction commits."""
+    with connection.cursor() as cursor:
+        cursor.execute("select pg_notify(%s, %s)", [CHANNEL, json.dumps(event)])
