@@ -9,6 +9,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from ..mesh import Mesh, used_vertices
 from ..ops.closest import ClosestPoints
+from ..ops.mend import largest_piece
 
 
 @dataclass(frozen=True)
@@ -25,6 +26,8 @@ class Relation:
 
 def relation(upper: Mesh, lower: Mesh, *, lower_to_upper: ArrayLike, lower_up: ArrayLike) -> Relation:
     """Exact surface distances from the crowns of the lower to the upper, both in mm; probes at the vertices."""
+    # Bits that float beside a scan touch nothing in the mouth.
+    upper, lower = largest_piece(upper), largest_piece(lower)
     m = np.asarray(lower_to_upper, np.float64)
     used = lower.vertices_mm[used_vertices(lower)]
     height = used @ np.asarray(lower_up, np.float64)

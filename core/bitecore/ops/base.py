@@ -1,7 +1,9 @@
 """Carry the border of an open jaw down to a flat plane and close it: a solid whose tooth surface is the scan's.
 
-Walls go straight down from the border; where a wall would cross the surface or another wall, the border is cut
-back a little there and the wall tried again, so the solid never crosses itself.
+Walls go straight down from the border. Before that the surface is cut along a curtain: the graph of a smooth height
+over the plan that lies on or above the border everywhere and falls away from it steeply. What is kept lies above the
+graph and its border on it; so a wall under the border can meet neither the surface (all of it is above the graph)
+nor another wall (a graph holds one height for each place in the plan, so the border's plan does not cross itself).
 """
 
 from __future__ import annotations
@@ -11,14 +13,17 @@ from dataclasses import dataclass
 import numba as nb
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
+from scipy.spatial import cKDTree
 
 from ..errors import StepFailed
 from ..mesh import GROUP_CUT, Mesh, border_loops, check_solid, used_vertices, volume_ml
 from ..progress import QUIET, Run
-from .border import cut_strip, smooth_border
+from .border import border_points
 from .clip import frame_of, triangulate
+from .curtain import above_curtain
 
-_ATTEMPTS = 10
+# (how steeply the curtain falls away from the border, how far its top is rounded in mm): gentler when needed.
+_CURTAINS = ((10.0, 0.3), (6.0, 0.3), (3.0, 0.45), (1.2, 1.2))
 
 
 @nb.njit(cache=True)
@@ -165,30 +170,6 @@ def _follow(loops: list[NDArray]) -> NDArray[np.int64]:
     return np.concatenate([np.roll(np.arange(len(p)), -1) + o for p, o in zip(loops, _offsets(loops), strict=True)])
 
 
-def _straightened(local: Mesh, loops: list[NDArray], bad: NDArray, window: int) -> Mesh:
-    """Where the border climbs a flank its plan wavers over itself: lay those stretches evenly along their chord.
-
-    Only the plan position of border points moves, by at most 0.6 mm, which is inside what counts as the cut.
-    """
-    vertices = local.vertices_mm.copy()
-    for loop, offset in zip(loops, _offsets(loops), strict=True):
-        n = len(loop)
-        mark = bad[offset : offset + n]
-        if not mark.any():
-            continue
-        wide = np.zeros(n, bool)
-        for shift in range(-window, window + 2):
-            wide |= np.roll(mark, shift)
-        plan = vertices[loop, :2].copy()
-        start = plan.copy()
-        for _ in range(4 * window * window):
-            plan[wide] = (0.5 * (np.roll(plan, 1, axis=0) + np.roll(plan, -1, axis=0)))[wide]
-        move = plan - start
-        length = np.linalg.norm(move, axis=1, keepdims=True)
-        vertices[loop, :2] = start + move * np.minimum(1.0, 0.6 / np.maximum(length, 1e-12))
-    return Mesh.of(vertices, local.faces, local.groups)
-
-
 def _offsets(loops: list[NDArray]) -> list[int]:
     return [0, *np.cumsum([len(p) for p in loops]).tolist()][:-1]
 
@@ -201,7 +182,6 @@ class Based:
     floor_mm: float
     lowest_mm: float
     border_cut_mm: float
-    places_cut: int
 
 
 def base(mesh: Mesh, *, up: ArrayLike, thickness_mm: float, run: Run = QUIET) -> Based:
@@ -211,55 +191,45 @@ def base(mesh: Mesh, *, up: ArrayLike, thickness_mm: float, run: Run = QUIET) ->
     """
     rotation = frame_of(up)
     local = Mesh.of(mesh.vertices_mm @ rotation.T, mesh.faces, mesh.groups)
-    cut, radius, places = 0.0, 0.5, 0
-    for attempt in range(_ATTEMPTS):
-        run.tick(0.1 + 0.6 * attempt / _ATTEMPTS, "walls")
-        loops = border_loops(local)
-        if not loops:
-            raise StepFailed("The surface has no border to carry down: it is closed already.", code="no-border")
-        bad = crossing_walls(local, loops)
-        if not bad.any():
-            break
-        straight = _freed(local, loops, bad)
-        if straight is not None:
-            local = straight
-            break
-        where = local.vertices_mm[np.concatenate(loops)[bad]]
-        places = max(places, len(where))
-        cut, radius = max(cut, radius), radius * 1.2
-        local = smooth_border(cut_strip(local, where, radius_mm=radius / 1.2), rounds=6)
-        if local.triangles == 0:
+    if not border_loops(local):
+        raise StepFailed("The surface has no border to carry down: it is closed already.", code="no-border")
+    before = border_points(local)
+    where = before[:1]
+    for attempt, (slope, round_mm) in enumerate(_CURTAINS):
+        run.tick(0.1 + 0.6 * attempt / len(_CURTAINS), "walls")
+        freed = above_curtain(local, slope=slope, round_mm=round_mm)
+        if freed.triangles == 0:
             raise StepFailed("Nothing is left of the surface once its border is cut back.", code="nothing-left")
-    else:
-        raise StepFailed(
-            "The border folds over itself here, and no wall can go down from it. Trim more off at this place.",
-            code="border-folds",
-            point_mm=where[0] @ rotation,
-            radius_mm=2.0,
-        )
-    return _closed(mesh, local, rotation, thickness_mm, run, (cut, places))
-
-
-def _freed(local: Mesh, loops: list[NDArray], bad: NDArray) -> Mesh | None:
-    """The mesh with its wavering border stretches straightened, or None where that does not free the walls."""
-    for window in (2, 5, 10, 18, 30):
-        local = _straightened(local, loops, bad, window)
-        bad = crossing_walls(local, loops)
+        loops = border_loops(freed)
+        bad = crossing_walls(freed, loops)
         if not bad.any():
-            return local
-    return None
+            far, _ = cKDTree(before).query(border_points(freed))
+            return _closed(mesh, freed, rotation, thickness_mm, run, float(far.max()))
+        where = freed.vertices_mm[np.concatenate(loops)[bad]]
+    raise StepFailed(
+        "The border folds over itself here, and no wall can go down from it. Trim more off at this place.",
+        code="border-folds",
+        point_mm=where[0] @ rotation,
+        radius_mm=2.0,
+    )
 
 
 def _home_vertices(mesh: Mesh, local: Mesh, rotation: NDArray) -> NDArray[np.float64]:
     """Back in the frame of the input; vertices that did not move are the input's bit for bit."""
-    if len(mesh.vertices_mm) != len(local.vertices_mm):
-        return local.vertices_mm @ rotation
-    still = (mesh.vertices_mm @ rotation.T == local.vertices_mm).all(1)
-    return np.where(still[:, None], mesh.vertices_mm, local.vertices_mm @ rotation)
+    out = local.vertices_mm @ rotation
+    turned = np.ascontiguousarray(mesh.vertices_mm @ rotation.T)
+    width = np.dtype((np.void, 24))
+    known = turned.view(width).ravel()
+    order = np.argsort(known, kind="stable")
+    asked = np.ascontiguousarray(local.vertices_mm).view(width).ravel()
+    at = np.minimum(np.searchsorted(known, asked, sorter=order), len(order) - 1)
+    same = known[order[at]] == asked
+    out[same] = mesh.vertices_mm[order[at[same]]]
+    return out
 
 
 def _closed(
-    mesh: Mesh, local: Mesh, rotation: NDArray, thickness_mm: float, run: Run, cut: tuple[float, int]
+    mesh: Mesh, local: Mesh, rotation: NDArray, thickness_mm: float, run: Run, cut_mm: float
 ) -> Based:
     loops = border_loops(local)
     lowest = float(local.vertices_mm[used_vertices(local)][:, 2].min())
@@ -280,4 +250,4 @@ def _closed(
         raise StepFailed(
             "The base could not be closed on this border. Trim a little more off the border.", code="base-open"
         )
-    return Based(body, floor, lowest, *cut)
+    return Based(body, floor, lowest, cut_mm)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Protocol
 
 import manifold3d
 import numba as nb
@@ -64,8 +65,17 @@ class Clipped:
     removed_triangles: int
 
 
-def clip(mesh: Mesh, values: ArrayLike) -> Clipped:
-    """Keep where the piecewise linear `values` (n,) are >= 0; kept vertices keep their numbers bit for bit."""
+class Height(Protocol):
+    """A height over the plan: at((k, 3)) gives (k,)."""
+
+    def at(self, points: NDArray) -> NDArray[np.float64]: ...
+
+
+def clip(mesh: Mesh, values: ArrayLike, *, exactly: Height | None = None) -> Clipped:
+    """Keep where the piecewise linear `values` (n,) are >= 0; kept vertices keep their numbers bit for bit.
+
+    exactly : where values are z above a height that is not linear, each cut is placed on it along its edge.
+    """
     from ..mesh import edge_table
 
     value = np.ascontiguousarray(values, np.float64)
@@ -76,10 +86,23 @@ def clip(mesh: Mesh, values: ArrayLike) -> Clipped:
     twin = np.where(table.count == 2, table.twin, -1)
     faces, groups, a, b = _clip(mesh.faces, mesh.groups, value, twin)
     share = value[a] / (value[a] - value[b])
+    if exactly is not None:
+        share = _placed(mesh.vertices_mm[a], mesh.vertices_mm[b], share, exactly)
     points = mesh.vertices_mm[a] + (mesh.vertices_mm[b] - mesh.vertices_mm[a]) * share[:, None]
     whole = Mesh.of(np.vstack([mesh.vertices_mm, points]), faces, groups)
     gone = int((value[mesh.faces] <= 0).all(1).sum())
     return Clipped(whole.of_faces(np.ones(whole.triangles, bool)), gone)
+
+
+def _placed(start: NDArray, end: NDArray, share: NDArray, height: Height) -> NDArray[np.float64]:
+    """Where along each edge (value > 0 at its start) z meets the height, by halving around the linear guess."""
+    low, high = np.zeros(len(share)), np.ones(len(share))
+    for _ in range(18):
+        p = start + (end - start) * share[:, None]
+        above = p[:, 2] - height.at(p) > 0
+        low, high = np.where(above, share, low), np.where(above, high, share)
+        share = 0.5 * (low + high)
+    return share
 
 
 def plane_values(mesh: Mesh, *, point_mm: ArrayLike, keep_towards: ArrayLike) -> NDArray[np.float64]:

@@ -69,9 +69,9 @@ def _result(body: Mesh, made: Based, up: np.ndarray, scan: Mesh, settings: BaseS
     moved, measured = surface_moved_um(body, scan)
     height = body.vertices_mm @ up
     flags = [Flag("solid", "note", "One closed body, flat underneath.")]
-    if made.places_cut:
-        text = f"The border was cut back by up to {made.border_cut_mm:.1f} mm at {made.places_cut} points where it folds."
-        flags.append(Flag("border-cut", "look" if made.border_cut_mm > 2 else "note", text))
+    if made.border_cut_mm > 0.5:
+        text = f"The border was cut back by up to {made.border_cut_mm:.1f} mm where it climbs or folds, so that its walls are clean."
+        flags.append(Flag("border-cut", "look" if made.border_cut_mm > 3 else "note", text))
     volume = volume_ml(body)
     readings = (
         Reading("volume", volume, "ml"),
