@@ -1,0 +1,86 @@
+"""Cut an open jaw along a curtain: the graph of a smooth height over the plan, on or above the border everywhere."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numba as nb
+import numpy as np
+from numpy.typing import NDArray
+from scipy import ndimage
+
+from ..mesh import Mesh
+from ..mesh.topology import split_bow_ties
+from .border import border_points
+from .clip import clip
+from .mend import largest_piece
+
+_CELL_MM = 0.15
+_SNAP_MM = 0.03
+_DEEP = -1e3
+
+
+@dataclass(frozen=True)
+class Curtain:
+    """height : (nx, ny) mm at low + cell * (i, j); bilinear between."""
+
+    low: NDArray[np.float64]
+    cell_mm: float
+    height: NDArray[np.float64]
+
+    def at(self, points: NDArray) -> NDArray[np.float64]:
+        """Heights under (k, 2 or more) points; very deep outside."""
+        where = (points[:, :2] - self.low) / self.cell_mm
+        return ndimage.map_coordinates(self.height, where.T, order=1, mode="constant", cval=_DEEP)
+
+
+@nb.njit(cache=True)
+def _cones(height, low, cell, points, slope, floor):
+    """Raise the grid to the upper envelope of cones that fall away from each point."""
+    nx, ny = height.shape
+    for b in range(len(points)):
+        x, y, z = points[b, 0], points[b, 1], points[b, 2]
+        reach = (z - floor) / slope + cell
+        i0, i1 = max(int((x - reach - low[0]) / cell), 0), min(int((x + reach - low[0]) / cell) + 1, nx - 1)
+        j0, j1 = max(int((y - reach - low[1]) / cell), 0), min(int((y + reach - low[1]) / cell) + 1, ny - 1)
+        for i in range(i0, i1 + 1):
+            for j in range(j0, j1 + 1):
+                dx, dy = low[0] + i * cell - x, low[1] + j * cell - y
+                # Half a cell is given away: between grid points the envelope must not dip under the border.
+                value = z - slope * max(np.sqrt(dx * dx + dy * dy) - 0.75 * cell, 0.0)
+                if value > height[i, j]:
+                    height[i, j] = value
+    return height
+
+
+def curtain_over(points: NDArray, *, slope: float, round_mm: float) -> Curtain:
+    """The smooth curtain over (k, 3) border points, z up.
+
+    Dilating by the radius of the smoothing kernel first keeps the smoothed height on or above the envelope.
+    """
+    margin = round_mm * 2 + 1.0
+    low = points[:, :2].min(0) - margin - 0.0137
+    count = np.ceil((points[:, :2].max(0) + margin - low) / _CELL_MM).astype(int) + 1
+    floor = float(points[:, 2].min())
+    height = _cones(np.full(tuple(count), floor - 1.0), low, _CELL_MM, points, slope, floor - 1.0)
+    radius = max(int(round(round_mm / _CELL_MM)), 1)
+    i, j = np.mgrid[-radius : radius + 1, -radius : radius + 1]
+    disc = i * i + j * j <= radius * radius
+    wide = ndimage.grey_dilation(height, footprint=disc)
+    # Two box passes of half the radius reach no further than the disc.
+    half = max(radius // 2, 1)
+    for _ in range(2):
+        wide = ndimage.uniform_filter(wide, 2 * (half // 2) + 1, mode="nearest")
+    return Curtain(low, _CELL_MM, np.maximum(wide, height))
+
+
+def above_curtain(local: Mesh, *, slope: float, round_mm: float) -> Mesh:
+    """What of an open mesh (z up) lies above the curtain over its own border; its new border lies on it."""
+    curtain = curtain_over(border_points(local), slope=slope, round_mm=round_mm)
+    value = local.vertices_mm[:, 2] - curtain.at(local.vertices_mm)
+    near = np.abs(value) < _SNAP_MM
+    vertices = local.vertices_mm.copy()
+    vertices[near, 2] -= value[near]
+    value[near] = 0.0
+    kept = clip(Mesh.of(vertices, local.faces, local.groups), value, exactly=curtain).mesh
+    return split_bow_ties(largest_piece(kept))[0] if kept.triangles else kept
