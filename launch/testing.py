@@ -1,0 +1,113 @@
+"""./bench test, check, api and shots."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import subprocess
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+from . import install
+from .say import ROOT, Fail, run, say
+from .up import database, environment
+
+PARTS = ("core", "server", "browser")
+SCHEMA = ROOT / "web" / "src" / "shared" / "api" / "schema.gen.ts"
+
+
+@contextlib.contextmanager
+def _surroundings() -> Iterator[dict[str, str]]:
+    """A database cluster and folders for tests alone, gone or stopped afterwards; a running bench is not touched."""
+    folder = install.state() / "test"
+    folder.mkdir(parents=True, exist_ok=True)
+    url, cluster = database(folder)
+    scratch = Path(tempfile.mkdtemp(prefix="bench-test-"))
+    try:
+        env = environment(folder, url)
+        yield {**env, "BENCH_STATE": str(scratch), "NUMBA_CACHE_DIR": str(install.state() / "kernels")}
+    finally:
+        shutil.rmtree(scratch, ignore_errors=True)
+        if cluster:
+            cluster.stop()
+
+
+def test(argv: list[str]) -> int:
+    """Core, server and browser tests by Django's runner; the rest of the words go to it."""
+    parts = [p for p in PARTS if f"--{p}" in argv] or list(PARTS)
+    words = [a for a in argv if a.removeprefix("--") not in PARTS]
+    labels = [w for w in words if not w.startswith("-")] or [f"tests.{p}" for p in parts]
+    options = [w for w in words if w.startswith("-")]
+    install.everything(tests=True)
+    with _surroundings() as env:
+        command = [str(install.PYTHON), "server/manage.py", "test", "--noinput", "--timing", *options, *labels]
+        return subprocess.call(command, cwd=ROOT, env=env)
+
+
+def _web(*command: str) -> list[str]:
+    return ["npx", "--no-install", *command]
+
+
+def check(argv: list[str]) -> int:
+    """Style, types, import rules and the API client's drift. All are run; the first failures are shown."""
+    install.everything(tests=True)
+    env = environment(install.state() / "test", "postgresql://bench@127.0.0.1:1/none")
+    bin_ = install.VENV / "bin"
+    steps: list[tuple[str, list[str], Path]] = [
+        ("ruff", [str(bin_ / "ruff"), "check", "."], ROOT),
+        ("ruff format", [str(bin_ / "ruff"), "format", "--check", "."], ROOT),
+        ("mypy", [str(bin_ / "mypy"), "core/bitecore", "core/benchrun", "server"], ROOT),
+        ("import-linter", [str(bin_ / "lint-imports")], ROOT),
+        ("tsc", _web("tsc", "--noEmit"), ROOT / "web"),
+        ("Biome", _web("biome", "check", "."), ROOT / "web"),
+    ]
+    failed = []
+    for name, command, folder in steps:
+        done = subprocess.run(command, cwd=folder, env=env, text=True, capture_output=True, check=False)
+        say(f"{name}: {'good' if done.returncode == 0 else 'not good'}")
+        if done.returncode:
+            failed.append(name)
+            say((done.stdout + done.stderr)[-4000:])
+    before = SCHEMA.read_text() if SCHEMA.exists() else ""
+    if _generated(env) != before:
+        failed.append("API client")
+        say("API client: not good: it differs from the server's. Run ./bench api and commit the result.")
+    else:
+        say("API client: good")
+    if failed:
+        raise Fail(f"these checks failed: {', '.join(failed)}.")
+    return 0
+
+
+def _generated(env: dict[str, str]) -> str:
+    (ROOT / ".state").mkdir(exist_ok=True)
+    document = ROOT / ".state" / "openapi.json"
+    text = run([install.PYTHON, "server/manage.py", "bench_openapi"], "The API could not be described", cwd=ROOT, env=env)
+    document.write_text(text)
+    out = ROOT / ".state" / "schema.gen.ts"
+    run(_web("openapi-typescript", str(document), "-o", str(out)), "The API client could not be made", cwd=ROOT / "web")
+    return out.read_text()
+
+
+def api(argv: list[str]) -> int:
+    """Write the API client's types anew from the server."""
+    with install.lock("install"):
+        install.python(tests=False)
+        install.packages()
+    text = _generated(environment(install.state() / "test", "postgresql://bench@127.0.0.1:1/none"))
+    SCHEMA.parent.mkdir(parents=True, exist_ok=True)
+    SCHEMA.write_text(text)
+    say(f"{SCHEMA.relative_to(ROOT)} is up to date.")
+    return 0
+
+
+def shots(argv: list[str]) -> int:
+    """docs/screenshots from a fresh demo, at 1280x800."""
+    install.everything(tests=True)
+    with _surroundings() as env:
+        target = ROOT / "docs" / "screenshots"
+        target.mkdir(parents=True, exist_ok=True)
+        command = [str(install.PYTHON), "-m", "tests.browser.shots", str(target)]
+        return subprocess.call(command, cwd=ROOT, env={**env, "PATH": os.environ["PATH"]})
