@@ -1,0 +1,88 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import type { ReactNode } from "react";
+import { Link, NavLink, useNavigate } from "react-router";
+import { client, ok } from "../shared/api/client";
+import { Command } from "../shared/ui/Command";
+import { sayError } from "../store/notices";
+import { useOverlay } from "./Overlays";
+import { switchTheme } from "./theme";
+
+function Person() {
+  const queries = useQueryClient();
+  const me = useQuery({ queryKey: ["me"], queryFn: () => ok(client.GET("/api/me")), staleTime: 60_000 });
+  const person = me.data?.person;
+  async function out() {
+    try {
+      await ok(client.POST("/api/sign-out"));
+      queries.clear();
+    } catch (error) {
+      sayError(error);
+    }
+  }
+  if (!person) return null;
+  return (
+    <details className="dropdown dropdown-end">
+      <summary
+        className="grid h-8 w-8 cursor-pointer list-none place-items-center rounded-full bg-primary text-xs font-bold text-primary-content"
+        aria-label={`${person.name}: menu`}
+      >
+        {person.initials}
+      </summary>
+      <ul className="menu dropdown-content line z-40 mt-2 w-56 rounded-box border bg-base-100 shadow-lg">
+        <li className="dim px-3 py-1">
+          {person.name}, {person.lead ? "lead" : "technician"}
+        </li>
+        <li>
+          <button type="button" onClick={switchTheme}>
+            Daylight or evening
+          </button>
+        </li>
+        <li>
+          <button type="button" onClick={out}>
+            Sign out
+          </button>
+        </li>
+      </ul>
+    </details>
+  );
+}
+
+const ROOM =
+  "rounded-lg px-3 py-1.5 font-semibold aria-[current=page]:bg-secondary aria-[current=page]:text-secondary-content";
+
+/** The bar on top of every room. children : what the room puts into it. */
+export function TopBar({ children, rooms = true }: { children?: ReactNode; rooms?: boolean }) {
+  const navigate = useNavigate();
+  const openBox = useOverlay((s) => s.open);
+  return (
+    <header className="line flex h-12 shrink-0 items-center gap-3 border-b bg-base-100 px-4">
+      <Link to="/" className="flex items-center gap-2 font-bold" title="To the rack (Alt+R)">
+        <img src="/mark.svg" alt="" width={26} height={26} />
+        Bite Bench
+      </Link>
+      {rooms && (
+        <nav className="ml-2 flex gap-1">
+          <NavLink to="/" end className={ROOM}>
+            Rack
+          </NavLink>
+          <NavLink to="/house" className={ROOM}>
+            House settings
+          </NavLink>
+        </nav>
+      )}
+      <div className="flex min-w-0 flex-1 items-center gap-3">{children}</div>
+      <button
+        type="button"
+        onClick={() => openBox("commands")}
+        className="line dim flex h-8 w-48 shrink-0 items-center justify-between rounded-full border px-3"
+        title="Find a command (/)"
+      >
+        Do anything … <kbd className="key">/</kbd>
+      </button>
+      <Person />
+      <Command id="rack" title="Go to the rack" keys="alt+r" group="Rooms" run={() => navigate("/")} />
+      <Command id="house" title="House settings" keys="alt+h" group="Rooms" run={() => navigate("/house")} />
+      <Command id="theme" title="Daylight or evening" keys="shift+d" group="Rooms" run={switchTheme} />
+    </header>
+  );
+}

@@ -1,0 +1,93 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { type CaseOut, client, ok } from "../../shared/api/client";
+import { moment } from "../../shared/format";
+import type { Doings } from "./useCase";
+
+const FIELDS: { key: string; label: string; type: "text" | "date" | "area" }[] = [
+  { key: "patient", label: "Patient", type: "text" },
+  { key: "practice", label: "Practice", type: "text" },
+  { key: "purpose", label: "Purpose", type: "text" },
+  { key: "due", label: "Due", type: "date" },
+  { key: "notes", label: "Notes", type: "area" },
+];
+
+/** Who it is for and what for. All of it may be typed at any time, none of it must. */
+export function Details({ data, doings }: { data: CaseOut; doings: Doings }) {
+  return (
+    <>
+      <header className="line border-b px-4 pt-3 pb-2">
+        <h2 className="text-lg font-bold">Details</h2>
+      </header>
+      <div className="min-h-0 flex-1 overflow-y-auto px-4 py-3">
+        {FIELDS.map((field) => (
+          <Field
+            key={field.key}
+            label={field.label}
+            type={field.type}
+            value={data.details[field.key] ?? ""}
+            onSet={(value) => doings.details({ [field.key]: value })}
+          />
+        ))}
+        <p className="dim text-sm">Kept when you leave a field. None of it is needed to go on.</p>
+      </div>
+    </>
+  );
+}
+
+interface FieldProps {
+  label: string;
+  type: "text" | "date" | "area";
+  value: string;
+  onSet: (value: string) => void;
+}
+
+function Field({ label, type, value, onSet }: FieldProps) {
+  const [text, setText] = useState(value);
+  useEffect(() => setText(value), [value]);
+  const common = {
+    value: text,
+    onChange: (e: { target: { value: string } }) => setText(e.target.value),
+    onBlur: () => text !== value && onSet(text),
+  };
+  return (
+    <label className="mb-3 block">
+      <span className="mb-1 block font-semibold">{label}</span>
+      {type === "area" ? (
+        <textarea className="textarea w-full" rows={5} {...common} />
+      ) : (
+        <input
+          className="input w-full"
+          type={type}
+          {...common}
+          onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
+        />
+      )}
+    </label>
+  );
+}
+
+/** Who changed what and when, newest first. */
+export function History({ data }: { data: CaseOut }) {
+  const history = useQuery({
+    queryKey: ["history", data.number, data.revision],
+    queryFn: () => ok(client.GET("/api/cases/{number}/history", { params: { path: { number: data.number } } })),
+  });
+  return (
+    <>
+      <header className="line border-b px-4 pt-3 pb-2">
+        <h2 className="text-lg font-bold">History</h2>
+      </header>
+      <ol className="min-h-0 flex-1 overflow-y-auto px-4 py-2">
+        {history.data?.map((line) => (
+          <li key={line.number} className="line border-b py-1.5">
+            <span className="block">{line.what}</span>
+            <span className="dim block text-sm">
+              {line.who}, {moment(line.at)}
+            </span>
+          </li>
+        ))}
+      </ol>
+    </>
+  );
+}

@@ -1,0 +1,222 @@
+import type { CaseOut, Flag, NodeOut, Reading, StepOut } from "../../shared/api/client";
+import { capital, reading } from "../../shared/format";
+import { Command } from "../../shared/ui/Command";
+import { SettingsForm } from "../../shared/ui/SettingsForm";
+import { STATE_WORDS, type StepState } from "../../shared/ui/StateMark";
+import { useBench } from "../../store/bench";
+import { sawsOf, toStage } from "../stage";
+import { HandOff } from "./HandOff";
+import { flagsOf, nodesOf, stateOf } from "./states";
+import { CLEAR, type Doings } from "./useCase";
+
+interface Props {
+  data: CaseOut;
+  steps: StepOut[];
+  step: StepOut;
+  doings: Doings;
+}
+
+/** The open step: what was found, the settings that matter, the readings, and the button that goes on. */
+export function StepCard({ data, steps, step, doings }: Props) {
+  const { piece: acting, act } = useBench();
+  const nodes = nodesOf(data, step.name);
+  const node = nodes.find((n) => n.piece === acting) ?? nodes[0];
+  const state = stateOf(data, step.name);
+  return (
+    <>
+      <header className="line flex items-baseline justify-between border-b px-4 pt-3 pb-2">
+        <h2 className="text-lg font-bold">{step.title}</h2>
+        <span className="dim text-xs">
+          {STATE_WORDS[state]}, step {step.number} of 10
+        </span>
+      </header>
+      {nodes.length > 1 && (
+        <div className="line flex gap-1 border-b px-4 py-1.5" role="tablist" aria-label="Which scan">
+          {nodes.map((n) => (
+            <button
+              key={n.id}
+              type="button"
+              role="tab"
+              aria-selected={n === node}
+              onClick={() => act(n.piece)}
+              className={`truncate rounded-lg px-2.5 py-1 font-semibold ${n === node ? "bg-secondary text-secondary-content" : "dim"}`}
+            >
+              {n.jaw ? capital(n.jaw) : (data.pieces.find((p) => p.id === n.piece)?.kind ?? n.piece)}
+              {n.state === "look" ? " ▲" : n.state === "failed" ? " ✕" : ""}
+            </button>
+          ))}
+        </div>
+      )}
+      <div className="min-h-0 flex-1 overflow-y-auto px-4 py-2">
+        <Found data={data} step={step} node={node} doings={doings} />
+        {node && <Settings data={data} step={step} node={node} doings={doings} />}
+        {step.name === "hand-off" && <HandOff data={data} />}
+      </div>
+      <Foot data={data} steps={steps} step={step} node={node} doings={doings} />
+    </>
+  );
+}
+
+const MARK: Record<Flag["severity"], string> = { note: "■", look: "▲", stop: "✕" };
+
+function Found({
+  data,
+  step,
+  node,
+  doings,
+}: {
+  data: CaseOut;
+  step: StepOut;
+  node: NodeOut | undefined;
+  doings: Doings;
+}) {
+  const pointAt = useBench((s) => s.pointAt);
+  const flags = flagsOf(node);
+  if (!node) return <p className="dim py-2">{step.about} It waits for a jaw scan.</p>;
+  if (flags.length === 0)
+    return <p className="dim py-2">{node.state === "todo" && node.waits_for ? waits(node.waits_for) : step.about}</p>;
+  const order = { stop: 0, look: 1, note: 2 };
+  return (
+    <ul aria-label="What was found" className="mb-2">
+      {[...flags]
+        .sort((a, b) => order[a.severity] - order[b.severity])
+        .map((flag) => {
+          const { place, fix } = flag;
+          return (
+            <li key={flag.id} className="line flex gap-2 border-b py-1.5">
+              <span
+                aria-hidden="true"
+                className={`pt-0.5 text-[10px] ${flag.severity === "note" ? "dim" : "text-warning"}`}
+              >
+                {MARK[flag.severity]}
+              </span>
+              <span className="min-w-0 flex-1">{flag.message}</span>
+              {place && (
+                <button
+                  type="button"
+                  className="self-start font-semibold text-primary"
+                  onClick={() => {
+                    const p = toStage(data, place.piece, step.name, place.point_mm);
+                    pointAt({ point: [p.x, p.y, p.z], radius: place.radius_mm, text: flag.message });
+                  }}
+                >
+                  Show
+                </button>
+              )}
+              {fix && (
+                <button
+                  type="button"
+                  className="self-start font-semibold text-primary"
+                  onClick={() => doings.set(fix.step, fix.piece, fix.values)}
+                >
+                  Fix
+                </button>
+              )}
+            </li>
+          );
+        })}
+    </ul>
+  );
+}
+
+function waits(why: string): string {
+  return why === "waits for a person" ? "Ready when you are." : `Waits for ${capital(why)}.`;
+}
+
+function Settings({ data, step, node, doings }: { data: CaseOut; step: StepOut; node: NodeOut; doings: Doings }) {
+  const alone = step.name === "intake";
+  const where = (key: string) => (alone || step.settings.find((s) => s.key === key)?.per_jaw ? node.piece : "*");
+  const saws = step.name === "trim" ? sawsOf(data, node.piece) : null;
+  const auto = saws
+    ? { bottom_mm: `auto ${saws.bottom.mm.toFixed(1)}`, back_mm: `auto ${saws.back.mm.toFixed(1)}` }
+    : undefined;
+  const jaws = step.scope === "piece" && !alone && nodesOf(data, step.name).length > 1;
+  return (
+    <section aria-label="Settings">
+      {jaws && <p className="dim pt-1 pb-0.5 text-xs">For both jaws; the saws for each its own.</p>}
+      <SettingsForm
+        settings={step.settings}
+        values={node.settings}
+        own={node.own}
+        auto={auto}
+        onSet={(key, value) => doings.set(step.name, where(key), { [key]: value })}
+        onClear={(key) => doings.set(step.name, where(key), { [key]: CLEAR })}
+      />
+    </section>
+  );
+}
+
+function Foot({ data, steps, step, node, doings }: Props & { node: NodeOut | undefined }) {
+  const open = useBench((s) => s.open);
+  const state = stateOf(data, step.name) as StepState;
+  const next = steps[steps.findIndex((s) => s.name === step.name) + 1];
+  const readings = (node?.readings ?? []) as unknown as Reading[];
+  const accepted = data.accepted.includes(step.name);
+  const ready = state === "done" || state === "look";
+  const missing = steps.filter((s) => !s.on_demand && !data.accepted.includes(s.name));
+
+  function go() {
+    if (step.on_demand) {
+      if (missing.length > 0)
+        doings.accept(
+          missing.map((s) => s.name),
+          true,
+          doings.handOff,
+        );
+      else doings.handOff();
+      return;
+    }
+    if (accepted) {
+      if (next) open(next.name);
+    } else if (ready) doings.accept([step.name], true, () => next && open(next.name));
+  }
+
+  const words = step.on_demand
+    ? missing.length > 0
+      ? "Accept all, make the files"
+      : "Make the files"
+    : accepted
+      ? `Go to ${next?.title}`
+      : `Accept, go to ${next?.title}`;
+  return (
+    <footer className="line border-t px-4 pt-2 pb-3">
+      {readings.length > 0 && (
+        <dl aria-label="Readings" className="mb-2 max-h-40 overflow-y-auto">
+          {readings.map((r) => (
+            <div key={r.name} className="flex justify-between gap-2 py-0.5">
+              <dt className="truncate" title={r.name}>
+                {capital(r.name)}
+              </dt>
+              <dd className="font-semibold whitespace-nowrap">{reading(r.value, r.unit)}</dd>
+            </div>
+          ))}
+          {node?.seconds != null && (
+            <div className="flex justify-between py-0.5">
+              <dt>Worked out in</dt>
+              <dd className="font-semibold">{node.seconds.toFixed(1)} s</dd>
+            </div>
+          )}
+        </dl>
+      )}
+      {step.on_demand && missing.length > 0 && (
+        <p className="mb-2 text-warning">▲ Not accepted yet: {missing.map((s) => s.title).join(", ")}.</p>
+      )}
+      <div className="flex gap-2">
+        {accepted && (
+          <button type="button" className="btn btn-sm h-10" onClick={() => doings.accept([step.name], false)}>
+            Take back
+          </button>
+        )}
+        <button
+          type="button"
+          className="btn btn-primary h-10 min-h-0 flex-1"
+          disabled={doings.busy || (!accepted && !ready && !step.on_demand)}
+          onClick={go}
+        >
+          {words} <kbd className="key border-current">↵</kbd>
+        </button>
+      </div>
+      <Command id="accept" title="Accept and go on" keys="enter" group="Case" run={go} />
+    </footer>
+  );
+}

@@ -1,0 +1,1 @@
+export { Bench as default } from "./Bench";

@@ -1,0 +1,70 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { TopBar } from "../../app/TopBar";
+import { client, ok, type StepOut } from "../../shared/api/client";
+import { SettingsForm } from "../../shared/ui/SettingsForm";
+import { say, sayError } from "../../store/notices";
+
+/** The lab's own defaults for every step. New cases begin with them; cases that exist keep theirs. */
+export function House() {
+  const queries = useQueryClient();
+  const me = useQuery({ queryKey: ["me"], queryFn: () => ok(client.GET("/api/me")), staleTime: 60_000 });
+  const steps = useQuery({
+    queryKey: ["steps"],
+    queryFn: () => ok(client.GET("/api/cases/steps")),
+    staleTime: 600_000,
+  });
+  const house = useQuery({ queryKey: ["house"], queryFn: () => ok(client.GET("/api/house")) });
+  const lead = me.data?.person?.lead ?? false;
+  const change = useMutation({
+    mutationFn: (body: { step: string; values: Record<string, unknown> }) => ok(client.POST("/api/house", { body })),
+    onSuccess: (data) => {
+      queries.setQueryData(["house"], data);
+      say("Kept as the house's default for new cases.");
+    },
+    onError: sayError,
+  });
+  const own = (step: StepOut) => (house.data?.steps[step.name] ?? {}) as Record<string, unknown>;
+  function set(step: StepOut, key: string, value: unknown) {
+    change.mutate({ step: step.name, values: { ...own(step), [key]: value } });
+  }
+  function clear(step: StepOut, key: string) {
+    const { [key]: _, ...rest } = own(step);
+    change.mutate({ step: step.name, values: rest });
+  }
+  return (
+    <div className="flex h-full flex-col bg-base-200">
+      <TopBar />
+      <main className="min-h-0 flex-1 overflow-y-auto px-6 py-4">
+        <h1 className="text-2xl font-bold">House settings</h1>
+        <p className="dim mb-4">
+          What each step begins with in a new case. Cases that are open keep what they began with.
+          {lead ? "" : " Only a lead changes them."}
+        </p>
+        {(steps.error ?? house.error) && (
+          <p role="alert" className="text-warning">
+            ▲ {(steps.error ?? house.error)?.message}
+          </p>
+        )}
+        <div className="columns-1 gap-4 lg:columns-3">
+          {house.data &&
+            steps.data?.map((step) => (
+              <section key={step.name} className="line mb-4 break-inside-avoid rounded-box border bg-base-100 p-4">
+                <h2 className="font-bold">
+                  <span className="dim font-normal">{step.number}</span> {step.title}
+                </h2>
+                <p className="dim mb-2">{step.about}</p>
+                <SettingsForm
+                  settings={step.settings.filter((s) => !s.per_jaw)}
+                  values={{ ...Object.fromEntries(step.settings.map((s) => [s.key, s.default])), ...own(step) }}
+                  own={own(step)}
+                  disabled={!lead}
+                  onSet={(key, value) => set(step, key, value)}
+                  onClear={(key) => clear(step, key)}
+                />
+              </section>
+            ))}
+        </div>
+      </main>
+    </div>
+  );
+}

@@ -1,0 +1,1 @@
+export { House } from "./House";

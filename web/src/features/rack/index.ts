@@ -1,0 +1,1 @@
+export { Rack } from "./Rack";

@@ -1,0 +1,141 @@
+import { useFrame, useThree } from "@react-three/fiber";
+import { useEffect, useMemo, useRef } from "react";
+import { MathUtils, type PerspectiveCamera, Vector3 } from "three";
+import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
+import { useBench, type ViewName } from "../../store/bench";
+import { tellFrame } from "./frames";
+
+/** Where the eye stands, from the middle of the models; x is the patient's left, -y the front. */
+const EYES: Record<Exclude<ViewName, "fit">, [number, number, number]> = {
+  front: [0, -1, 0],
+  right: [-1, 0, 0],
+  left: [1, 0, 0],
+  back: [0, 1, 0],
+  above: [0, -0.0001, 1],
+  below: [0, -0.0001, -1],
+  start: [0.34, -1, 0.52],
+};
+const MOVE_MS = 260;
+
+interface Props {
+  centre: Vector3;
+  radius: number;
+  ready: boolean;
+  locked: boolean;
+}
+
+/** Orbit, pan and zoom with mouse and touchpad; the views by name; focus on a place. */
+export function CameraRig({ centre, radius, ready, locked }: Props) {
+  const { camera, gl, invalidate, size } = useThree();
+  const view = useBench((s) => s.view);
+  const focus = useBench((s) => s.focus);
+  const controls = useMemo(() => new OrbitControls(camera, gl.domElement), [camera, gl]);
+  const move = useRef<{ from: Vector3; to: Vector3; fromTarget: Vector3; toTarget: Vector3; start: number } | null>(
+    null,
+  );
+  const placed = useRef(false);
+  const bounds = useRef({ centre, radius });
+  bounds.current = { centre, radius };
+
+  useEffect(() => {
+    controls.enableDamping = false;
+    controls.zoomToCursor = true;
+    controls.zoomSpeed = 1.1;
+    controls.minDistance = 12;
+    controls.maxDistance = 900;
+    const stop = () => {
+      move.current = null;
+    };
+    const redraw = () => invalidate();
+    controls.addEventListener("change", redraw);
+    controls.addEventListener("start", stop);
+    return () => {
+      controls.removeEventListener("change", redraw);
+      controls.removeEventListener("start", stop);
+      controls.dispose();
+    };
+  }, [controls, invalidate]);
+
+  useEffect(() => {
+    controls.enabled = !locked;
+  }, [controls, locked]);
+
+  const distanceFor = (r: number) => {
+    const half = MathUtils.degToRad((camera as PerspectiveCamera).fov / 2);
+    const wide = Math.atan(Math.tan(half) * Math.min(size.width / size.height, 1));
+    return (r / Math.sin(wide)) * 0.84;
+  };
+
+  const go = (eye: Vector3, target: Vector3, distance: number, jump: boolean) => {
+    const to = target.clone().addScaledVector(eye.clone().normalize(), distance);
+    const still = window.matchMedia("(prefers-reduced-motion: reduce)").matches;
+    if (jump || still) {
+      camera.position.copy(to);
+      controls.target.copy(target);
+      controls.update();
+      move.current = null;
+    } else {
+      const from = camera.position.clone().sub(controls.target);
+      move.current = {
+        from,
+        to: to.clone().sub(target),
+        fromTarget: controls.target.clone(),
+        toTarget: target,
+        start: performance.now(),
+      };
+    }
+    invalidate();
+  };
+
+  // The first time there is something to see, and whenever a view is asked for.
+  useEffect(() => {
+    if (!ready) return;
+    const { centre: c, radius: r } = bounds.current;
+    const eye = view.name === "fit" ? camera.position.clone().sub(controls.target) : new Vector3(...EYES[view.name]);
+    go(eye, c.clone(), distanceFor(r), !placed.current);
+    placed.current = true;
+  }, [view, ready]);
+
+  useEffect(() => {
+    if (!focus || !placed.current) return;
+    const eye = camera.position.clone().sub(controls.target);
+    go(eye, new Vector3(...focus.point), distanceFor(Math.max(focus.radius * 3.2, 12)), false);
+  }, [focus]);
+
+  useFrame(() => {
+    const m = move.current;
+    if (m) {
+      const t = Math.min((performance.now() - m.start) / MOVE_MS, 1);
+      const ease = t * t * (3 - 2 * t);
+      // Turn on a sphere: a straight line between opposite views would pass through the model.
+      const length = MathUtils.lerp(m.from.length(), m.to.length(), ease);
+      const a = m.from.clone().normalize();
+      const b = m.to.clone().normalize();
+      const angle = Math.acos(MathUtils.clamp(a.dot(b), -1, 1));
+      const dir =
+        angle < 1e-4
+          ? b
+          : angle > Math.PI - 1e-3
+            ? a.lerp(b, ease).normalize()
+            : a
+                .multiplyScalar(Math.sin((1 - ease) * angle))
+                .addScaledVector(b, Math.sin(ease * angle))
+                .normalize();
+      controls.target.lerpVectors(m.fromTarget, m.toTarget, ease);
+      camera.position.copy(controls.target).addScaledVector(dir, length);
+      controls.update();
+      if (t >= 1) move.current = null;
+      else invalidate();
+    }
+    const d = camera.position.distanceTo(controls.target);
+    const p = camera as PerspectiveCamera;
+    if (p.near !== d / 60 || p.far !== d + 400) {
+      p.near = d / 60;
+      p.far = d + 400;
+      p.updateProjectionMatrix();
+    }
+    camera.updateMatrixWorld();
+    tellFrame({ camera, width: size.width, height: size.height, target: controls.target });
+  });
+  return null;
+}

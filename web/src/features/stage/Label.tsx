@@ -1,0 +1,37 @@
+import { type ReactNode, useEffect, useRef } from "react";
+import { followFrames, project } from "./frames";
+
+/** Words pinned to a place on the stage. */
+export function Label({
+  at,
+  children,
+  tone = "calm",
+}: {
+  at: [number, number, number];
+  children: ReactNode;
+  tone?: "calm" | "look";
+}) {
+  const box = useRef<HTMLDivElement>(null);
+  const [x, y, z] = at;
+  useEffect(
+    () =>
+      followFrames((frame) => {
+        const p = project([x, y, z], frame);
+        if (!box.current) return;
+        box.current.style.display = p ? "" : "none";
+        if (p)
+          box.current.style.transform = `translate(${p[0].toFixed(1)}px, ${p[1].toFixed(1)}px) translate(-50%, 14px)`;
+      }),
+    [x, y, z],
+  );
+  return (
+    <div
+      ref={box}
+      className={`line pointer-events-none absolute top-0 left-0 max-w-64 rounded-lg border px-2 py-0.5 font-semibold shadow-sm ${
+        tone === "look" ? "border-warning bg-[var(--look-ground)] text-warning" : "bg-base-100"
+      }`}
+    >
+      {children}
+    </div>
+  );
+}

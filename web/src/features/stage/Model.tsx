@@ -1,0 +1,108 @@
+import { type ThreeEvent, useThree } from "@react-three/fiber";
+import { useEffect, useMemo, useRef } from "react";
+import { type Intersection, Matrix4, type Mesh, Ray, type Raycaster, type Vector3 } from "three";
+import type { MeshBVH } from "three-mesh-bvh";
+import { useBench } from "../../store/bench";
+import { treeOf } from "./loader";
+import { MODE, plasterMaterial } from "./plaster";
+import type { Saws, Shown } from "./scene";
+import { useLoaded } from "./useLoaded";
+
+interface Props {
+  shown: Shown;
+  ghost: boolean;
+  saws: Saws | null;
+  onBounds: (key: string, centre: Vector3 | null, radius: number) => void;
+}
+
+/** One mesh of the case in its place. */
+export function Model({ shown, ghost, saws, onBounds }: Props) {
+  const loaded = useLoaded(shown.digest, shown.light);
+  const material = useMemo(plasterMaterial, []);
+  const mesh = useRef<Mesh>(null);
+  const tree = useRef<MeshBVH | null>(null);
+  const tool = useBench((s) => s.tool);
+  const measure = useBench((s) => s.measure);
+  const invalidate = useThree((s) => s.invalidate);
+  useEffect(() => () => material.dispose(), [material]);
+
+  useEffect(() => {
+    tree.current = null;
+    let here = true;
+    // Only the full surface is measured on, and only when someone is going to.
+    if (loaded && !loaded.light && tool === "gauge")
+      treeOf(loaded).then((t) => {
+        if (here) tree.current = t;
+      });
+    return () => {
+      here = false;
+    };
+  }, [loaded, tool]);
+
+  const matrix = useMemo(
+    () => (loaded ? shown.matrix.clone().multiply(new Matrix4().makeTranslation(...loaded.origin)) : shown.matrix),
+    [shown.matrix, loaded],
+  );
+
+  useEffect(() => {
+    if (!loaded || shown.role === "goes") return;
+    const sphere = loaded.geometry.boundingSphere;
+    if (sphere) onBounds(shown.key, sphere.center.clone().applyMatrix4(matrix), sphere.radius);
+    return () => onBounds(shown.key, null, 0);
+  }, [loaded, matrix, shown.key, shown.role, onBounds]);
+
+  useEffect(() => {
+    const u = material.uniforms;
+    u.uOrigin.value = loaded?.origin ?? [0, 0, 0];
+    u.uMode.value = shown.role === "goes" ? MODE.goes : saws ? MODE.sawn : MODE.plaster;
+    if (saws)
+      [saws.bottom, saws.back].forEach((saw, i) => {
+        const d = -(saw.keep[0] * saw.point[0] + saw.keep[1] * saw.point[1] + saw.keep[2] * saw.point[2]);
+        if (saw.on) u.uSaw.value[i].set(...saw.keep, d);
+        else u.uSaw.value[i].set(0, 0, 0, 1);
+      });
+    u.uOpacity.value = ghost ? 0.3 : 1;
+    material.transparent = ghost;
+    material.depthWrite = !ghost;
+    // What goes lies exactly under what stays: it is drawn a hair behind.
+    material.polygonOffset = shown.role === "goes";
+    material.polygonOffsetFactor = 2;
+    material.polygonOffsetUnits = 4;
+    material.needsUpdate = true;
+    invalidate();
+  }, [material, loaded, shown.role, saws, ghost, invalidate]);
+
+  if (!loaded) return null;
+
+  function raycast(caster: Raycaster, hits: Intersection[]) {
+    const at = mesh.current;
+    if (!tree.current || !at || tool !== "gauge" || ghost || shown.role === "goes") return;
+    const back = at.matrixWorld.clone().invert();
+    const ray = new Ray().copy(caster.ray).applyMatrix4(back);
+    const hit = tree.current.raycastFirst(ray, material.side);
+    if (!hit) return;
+    const point = hit.point.clone().applyMatrix4(at.matrixWorld);
+    hits.push({ ...hit, point, distance: point.distanceTo(caster.ray.origin), object: at });
+  }
+
+  function onClick(event: ThreeEvent<MouseEvent>) {
+    if (tool !== "gauge" || event.delta > 4) return;
+    event.stopPropagation();
+    measure([event.point.x, event.point.y, event.point.z]);
+  }
+
+  return (
+    <mesh
+      ref={mesh}
+      geometry={loaded.geometry}
+      material={material}
+      matrix={matrix}
+      matrixAutoUpdate={false}
+      renderOrder={ghost ? 2 : 0}
+      raycast={raycast}
+      onClick={onClick}
+      dispose={null}
+      userData={{ triangles: loaded.triangles, light: loaded.light, piece: shown.piece }}
+    />
+  );
+}

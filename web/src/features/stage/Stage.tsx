@@ -1,0 +1,138 @@
+import { Canvas } from "@react-three/fiber";
+import { useCallback, useMemo, useState } from "react";
+import { Vector3 } from "three";
+import type { CaseOut } from "../../shared/api/client";
+import { useBench } from "../../store/bench";
+import { CameraRig } from "./CameraRig";
+import { FacingMark } from "./FacingMark";
+import { Glass, Plate } from "./Furniture";
+import { Label } from "./Label";
+import { Marks } from "./Marks";
+import { Model } from "./Model";
+import { type SawName, SawPlanes } from "./SawPlanes";
+import { goodValue, placeOf, type Saws, sawsOf, sceneOf } from "./scene";
+
+interface Props {
+  data: CaseOut;
+  step: string;
+  onSaw: (piece: string, which: SawName, mm: number) => void;
+}
+
+type Bounds = Record<string, { centre: Vector3; radius: number }>;
+
+/** The 3D view of one case. */
+export function Stage({ data, step, onSaw }: Props) {
+  const { visibility, tool, rawHeld, gauge, focus, piece: acting } = useBench();
+  const [bounds, setBounds] = useState<Bounds>({});
+  const [locked, setLocked] = useState(false);
+  const [pulled, setPulled] = useState<Saws | null>(null);
+  const sawing = tool === "saw" && step === "trim";
+  const scene = useMemo(() => sceneOf(data, step, { raw: rawHeld, sawing }), [data, step, rawHeld, sawing]);
+  const onBounds = useCallback((key: string, centre: Vector3 | null, radius: number) => {
+    setBounds((old) => {
+      const { [key]: _, ...rest } = old;
+      return centre ? { ...rest, [key]: { centre, radius } } : rest;
+    });
+  }, []);
+  const seen = scene.filter((s) => shownAs(s.piece, s.jaw, s.role) !== "hidden");
+  const whole = useMemo(() => union(bounds), [bounds]);
+  const actingPiece = data.pieces.find((p) => p.id === acting);
+  const ownSaws = acting ? sawsOf(data, acting) : null;
+  const plate = goodValue(data, "plate", "plate") as { width_mm: number; depth_mm: number } | undefined;
+  const tips = (goodValue(data, "level", "tips") as [number, number, number][] | undefined) ?? [];
+
+  function shownAs(piece: string, jaw: string | null, role: string) {
+    const said = visibility[piece] ?? (jaw || piece === acting ? "shown" : "hidden");
+    if (said === "hidden") return "hidden";
+    if (rawHeld && role === "body") return "ghost";
+    if (sawing && piece !== acting) return "ghost";
+    return said;
+  }
+
+  function pull(which: SawName, mm: number, last: boolean) {
+    if (!ownSaws || !acting) return;
+    const least = which === "bottom" ? 2 : 5;
+    const most = which === "bottom" ? 60 : 90;
+    const value = Math.min(Math.max(mm, least), most);
+    setPulled(moved(pulled ?? ownSaws, which, value));
+    if (last) {
+      onSaw(acting, which, value);
+      setPulled(null);
+    }
+  }
+
+  const saws = sawing ? (pulled ?? ownSaws) : null;
+  return (
+    <div className="stage-ground absolute inset-0" data-testid="stage" data-shown={seen.length}>
+      <Canvas
+        frameloop="demand"
+        flat
+        linear
+        dpr={navigator.webdriver ? 1 : [1, 2]}
+        gl={{ antialias: !navigator.webdriver, alpha: true, powerPreference: "high-performance" }}
+        camera={{ fov: 24, up: [0, 0, 1], position: [80, -230, 120], near: 1, far: 900 }}
+        aria-label="The stage"
+      >
+        {seen.map((s) => (
+          <Model
+            key={s.key}
+            shown={s}
+            ghost={shownAs(s.piece, s.jaw, s.role) === "ghost"}
+            saws={s.piece === acting && s.role === "raw" ? saws : null}
+            onBounds={onBounds}
+          />
+        ))}
+        <Marks gauge={gauge} focus={focus} />
+        {step === "plate" && plate && <Plate width={plate.width_mm} depth={plate.depth_mm} />}
+        {step === "level" && <Glass tips={onBench(data, tips)} />}
+        {saws && actingPiece && (
+          <SawPlanes saws={saws} matrix={placeOf(data, actingPiece, step)} onPull={pull} onHold={setLocked} />
+        )}
+        <CameraRig centre={whole.centre} radius={whole.radius} ready={Object.keys(bounds).length > 0} locked={locked} />
+      </Canvas>
+      <div className="pointer-events-none absolute inset-0 overflow-hidden">
+        {gauge.length === 2 && gauge[0] && gauge[1] && (
+          <Label
+            at={[(gauge[0][0] + gauge[1][0]) / 2, (gauge[0][1] + gauge[1][1]) / 2, (gauge[0][2] + gauge[1][2]) / 2]}
+          >
+            <span data-testid="gauge">
+              {new Vector3(...gauge[0]).distanceTo(new Vector3(...gauge[1])).toFixed(2)} mm
+            </span>
+          </Label>
+        )}
+        {focus && (
+          <Label at={focus.point} tone="look">
+            {focus.text}
+          </Label>
+        )}
+      </div>
+      <FacingMark />
+      {scene.length === 0 && (
+        <p className="dim absolute inset-0 grid place-items-center">The scans come onto the stage in a moment …</p>
+      )}
+    </div>
+  );
+}
+
+/** Tips are kept in the home of the jaw they were found on; both jaws share a bench. */
+function onBench(data: CaseOut, tips: [number, number, number][]): [number, number, number][] {
+  const leader = data.pieces.find((p) => p.jaw === "lower") ?? data.pieces.find((p) => p.jaw);
+  if (!leader) return [];
+  const matrix = placeOf(data, leader, "level");
+  return tips.map((p) => new Vector3(...p).applyMatrix4(matrix).toArray() as [number, number, number]);
+}
+
+function moved(saws: Saws, which: SawName, mm: number): Saws {
+  const saw = saws[which];
+  const by = mm - saw.mm;
+  const point = saw.point.map((v, i) => v - (saw.keep[i] ?? 0) * by) as [number, number, number];
+  return { ...saws, [which]: { ...saw, mm, point } };
+}
+
+function union(bounds: Bounds): { centre: Vector3; radius: number } {
+  const list = Object.values(bounds);
+  const first = list[0];
+  if (!first) return { centre: new Vector3(), radius: 40 };
+  const centre = list.reduce((sum, b) => sum.add(b.centre), new Vector3()).divideScalar(list.length);
+  return { centre, radius: Math.max(...list.map((b) => b.centre.distanceTo(centre) + b.radius)) };
+}

@@ -1,0 +1,2 @@
+export { Stage } from "./Stage";
+export { goodValue, nodeOf, type Saw, type Saws, sawsOf, toStage } from "./scene";

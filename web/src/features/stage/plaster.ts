@@ -1,0 +1,67 @@
+import { DoubleSide, ShaderMaterial, Vector4 } from "three";
+
+/**
+ * Plaster: two lights, warm from above and cool from below, and the shade that the core worked out per vertex
+ * (dark in the fissures). Behind a saw plane the surface is hatched: that is what will go.
+ * Colours are written as the screen shows them.
+ */
+const VERTEX = /* glsl */ `
+attribute vec4 color;
+varying vec3 vNormal;
+varying vec3 vHome;
+varying float vShade;
+uniform vec3 uOrigin;
+void main() {
+  vNormal = normalMatrix * normal;
+  vHome = position + uOrigin;
+  vShade = color.r * 255.0 / 230.0;
+  gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
+}
+`;
+
+const FRAGMENT = /* glsl */ `
+varying vec3 vNormal;
+varying vec3 vHome;
+varying float vShade;
+uniform vec4 uSaw[2];
+uniform int uMode;      // 0 plaster, 1 all hatched, 2 hatched behind the saws, 3 gone behind the saws
+uniform float uOpacity;
+void main() {
+  vec3 n = normalize(vNormal);
+  bool inside = !gl_FrontFacing;
+  if (inside) n = -n;
+  float key = max(dot(n, vec3(-0.4478, 0.6468, 0.6169)), 0.0);
+  float fill = max(dot(n, vec3(0.7, -0.3, 0.65)), 0.0);
+  float rim = pow(1.0 - max(n.z, 0.0), 3.0);
+  vec3 light = vec3(0.40) + key * vec3(0.60, 0.58, 0.54) + fill * vec3(0.16, 0.18, 0.22);
+  vec3 plaster = vec3(0.94, 0.905, 0.83) * light * vShade;
+  plaster *= 1.0 - 0.16 * rim;
+  if (inside) plaster = plaster * vec3(0.70, 0.74, 0.78);
+  bool behind = dot(uSaw[0].xyz, vHome) + uSaw[0].w < 0.0 || dot(uSaw[1].xyz, vHome) + uSaw[1].w < 0.0;
+  bool goes = uMode == 1 || (uMode == 2 && behind);
+  if (uMode == 3 && behind) discard;
+  if (goes) {
+    float grey = dot(plaster, vec3(0.30, 0.59, 0.11));
+    plaster = mix(vec3(grey) * vec3(0.80, 0.86, 0.90), vec3(0.62, 0.68, 0.70), 0.35);
+    float stripe = mod(gl_FragCoord.x + gl_FragCoord.y, 9.0);
+    if (stripe < 2.2) plaster *= 0.66;
+  }
+  gl_FragColor = vec4(plaster, uOpacity);
+}
+`;
+
+export const MODE = { plaster: 0, goes: 1, sawn: 2, gone: 3 } as const;
+
+export function plasterMaterial(): ShaderMaterial {
+  return new ShaderMaterial({
+    vertexShader: VERTEX,
+    fragmentShader: FRAGMENT,
+    side: DoubleSide,
+    uniforms: {
+      uOrigin: { value: [0, 0, 0] },
+      uSaw: { value: [new Vector4(0, 0, 0, 1), new Vector4(0, 0, 0, 1)] },
+      uMode: { value: MODE.plaster },
+      uOpacity: { value: 1 },
+    },
+  });
+}

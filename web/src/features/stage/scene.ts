@@ -1,0 +1,136 @@
+import { Matrix4, Vector3 } from "three";
+import type { CaseOut, NodeOut, PieceOut } from "../../shared/api/client";
+
+export interface Saw {
+  on: boolean;
+  mm: number;
+  point: [number, number, number];
+  keep: [number, number, number];
+}
+export type Saws = { bottom: Saw; back: Saw };
+
+/** One mesh on the stage. role : body (the result of the step), raw (the scan itself), goes (what a step takes off). */
+export interface Shown {
+  key: string;
+  piece: string;
+  jaw: string | null;
+  digest: string;
+  light: boolean;
+  role: "body" | "raw" | "goes";
+  matrix: Matrix4;
+}
+
+interface Ref {
+  mesh?: string;
+  json?: unknown;
+  by_piece?: Record<string, { json: unknown } | null>;
+}
+
+export function nodeOf(data: CaseOut, step: string, piece = "*"): NodeOut | undefined {
+  return (
+    data.nodes.find((n) => n.step === step && n.piece === piece) ??
+    data.nodes.find((n) => n.step === step && n.piece === "*")
+  );
+}
+
+/** A value of a node's last good result, for one piece where it has one each. */
+export function goodValue(data: CaseOut, step: string, name: string, piece = "*"): unknown {
+  const ref = nodeOf(data, step, piece)?.good[name] as Ref | undefined;
+  if (!ref) return undefined;
+  if (ref.by_piece) return ref.by_piece[piece]?.json;
+  return ref.mesh ?? ref.json;
+}
+
+function fromRows(rows: unknown): Matrix4 | null {
+  if (!Array.isArray(rows)) return null;
+  return new Matrix4().set(...(rows.flat() as Parameters<Matrix4["set"]>));
+}
+
+interface About {
+  kind: string;
+  jaw: string | null;
+  up: [number, number, number];
+  front: [number, number, number];
+}
+
+/** Before Level has spoken: turned by what Intake saw of it. */
+function roughPlace(data: CaseOut, piece: PieceOut): Matrix4 {
+  const about = goodValue(data, "intake", "about", piece.id) as About | undefined;
+  if (!about) return new Matrix4();
+  const z = new Vector3(...about.up).multiplyScalar((piece.jaw ?? about.jaw) === "upper" ? -1 : 1).normalize();
+  const y = new Vector3(...about.front).negate();
+  y.addScaledVector(z, -y.dot(z)).normalize();
+  const x = new Vector3().crossVectors(y, z);
+  return new Matrix4().set(x.x, x.y, x.z, 0, y.x, y.y, y.z, 0, z.x, z.y, z.z, 0, 0, 0, 0, 1);
+}
+
+export function placeOf(data: CaseOut, piece: PieceOut, step: string): Matrix4 {
+  const plate = step === "plate" ? fromRows(goodValue(data, "plate", "home_to_plate", piece.id)) : null;
+  return plate ?? fromRows(goodValue(data, "level", "home_to_bench", piece.id)) ?? roughPlace(data, piece);
+}
+
+const BODY_FROM: Record<string, [string, string][]> = {
+  trim: [["trim", "mesh"]],
+  base: [
+    ["base", "body"],
+    ["trim", "mesh"],
+  ],
+  plate: [
+    ["base", "body"],
+    ["trim", "mesh"],
+  ],
+  "hand-off": [
+    ["base", "body"],
+    ["trim", "mesh"],
+  ],
+}; // prettier-ignore
+
+/** What stands on the stage at a step. raw : hold to see the scan through the body. */
+export function sceneOf(data: CaseOut, step: string, options: { raw: boolean; sawing: boolean }): Shown[] {
+  const out: Shown[] = [];
+  for (const piece of data.pieces) {
+    const raw = goodValue(data, "intake", "mesh", piece.id) as string | undefined;
+    if (!raw) continue;
+    if (!piece.jaw && step !== "intake") continue;
+    const matrix = placeOf(data, piece, step);
+    const add = (digest: string, role: Shown["role"]) =>
+      out.push({
+        key: `${piece.id}/${role}`,
+        piece: piece.id,
+        jaw: piece.jaw,
+        digest,
+        light: digest === raw,
+        role,
+        matrix,
+      });
+    const from = (BODY_FROM[step] ?? []).map(([s, n]) => goodValue(data, s, n, piece.id)).find(Boolean) as
+      | string
+      | undefined;
+    if (!from) {
+      add(raw, "raw");
+      continue;
+    }
+    if (step === "trim") {
+      if (options.sawing || options.raw) add(raw, "raw");
+      else {
+        add(raw, "goes");
+        add(from, "body");
+      }
+      continue;
+    }
+    add(from, "body");
+    if (options.raw) add(raw, "raw");
+  }
+  return out;
+}
+
+/** Home coordinates of a piece to the stage. */
+export function toStage(data: CaseOut, pieceId: string, step: string, point: [number, number, number]): Vector3 {
+  const piece = data.pieces.find((p) => p.id === pieceId);
+  const v = new Vector3(...point);
+  return piece ? v.applyMatrix4(placeOf(data, piece, step)) : v;
+}
+
+export function sawsOf(data: CaseOut, piece: string): Saws | null {
+  return (goodValue(data, "trim", "saws", piece) as Saws | undefined) ?? null;
+}

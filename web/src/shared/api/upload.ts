@@ -1,0 +1,40 @@
+import { csrfToken, type Dropped, Said, said } from "./client";
+
+const TRIES = 3;
+
+function once(url: string, files: File[], onProgress: (share: number) => void): Promise<Dropped> {
+  return new Promise((resolve, reject) => {
+    const form = new FormData();
+    for (const file of files) form.append("files", file, file.name);
+    const request = new XMLHttpRequest();
+    request.open("POST", url);
+    request.setRequestHeader("X-CSRFToken", csrfToken());
+    request.upload.onprogress = (event) => event.lengthComputable && onProgress(event.loaded / event.total);
+    request.onerror = () =>
+      reject(new Said("The files did not get through: the server cannot be reached.", "offline", 0));
+    request.onload = () => {
+      let body: unknown;
+      try {
+        body = JSON.parse(request.responseText);
+      } catch {
+        body = undefined;
+      }
+      if (request.status < 300) resolve(body as Dropped);
+      else reject(said(request.status, body));
+    };
+    request.send(form);
+  });
+}
+
+/** Send files, once more after a break in the line: the server keeps equal files once. */
+export async function upload(url: string, files: File[], onProgress: (share: number) => void): Promise<Dropped> {
+  for (let attempt = 1; ; attempt++) {
+    try {
+      return await once(url, files, onProgress);
+    } catch (error) {
+      const again = error instanceof Said && (error.status === 0 || error.status === 503);
+      if (!again || attempt === TRIES) throw error;
+      await new Promise((done) => setTimeout(done, 1500 * attempt));
+    }
+  }
+}

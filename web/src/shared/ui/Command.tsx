@@ -1,0 +1,37 @@
+import { useEffect, useRef } from "react";
+import { useHotkeys } from "react-hotkeys-hook";
+import { useCommands } from "../../store/commands";
+
+interface Props {
+  id: string;
+  title: string;
+  keys: string;
+  group: string;
+  run: () => void;
+  /** Also while a text field has the focus. */
+  everywhere?: boolean;
+}
+
+/** A command with a key, known to the command box and the overview as long as this is mounted. */
+export function Command({ id, title, keys, group, run, everywhere = false }: Props) {
+  const latest = useRef(run);
+  latest.current = run;
+  const add = useCommands((s) => s.add);
+  const remove = useCommands((s) => s.remove);
+  useEffect(() => {
+    add({ id, title, keys, group, run: () => latest.current() });
+    return () => remove(id);
+  }, [id, title, keys, group, add, remove]);
+  const digit = /(^|\+)\d$/.test(keys);
+  useHotkeys(
+    keys === "?" ? "shift+slash, ?" : keys,
+    (event) => {
+      // A key held on a button is that button's.
+      if (keys === "enter" && event.target instanceof HTMLElement && event.target.closest("button, a, select")) return;
+      event.preventDefault();
+      latest.current();
+    },
+    { enableOnFormTags: everywhere, useKey: !digit && keys !== "?", preventDefault: false },
+  );
+  return null;
+}

@@ -1,0 +1,75 @@
+import { type ReactNode, useRef, useState } from "react";
+import { say, sayError } from "../../store/notices";
+import type { Dropped } from "../api/client";
+import { upload } from "../api/upload";
+
+interface Props {
+  url: string;
+  says: string;
+  onDone: (dropped: Dropped) => void;
+  /** choose opens the file dialog; share is how much of a drop has gone out, null when nothing is on its way. */
+  children: (choose: () => void, share: number | null) => ReactNode;
+}
+
+/** A room on which files can be dropped anywhere. What is refused is said in a sentence each. */
+export function DropHere({ url, says, onDone, children }: Props) {
+  const [over, setOver] = useState(false);
+  const [share, setShare] = useState<number | null>(null);
+  const input = useRef<HTMLInputElement>(null);
+  const depth = useRef(0);
+
+  async function send(files: File[]) {
+    if (files.length === 0) return;
+    setShare(0);
+    try {
+      const dropped = await upload(url, files, setShare);
+      for (const r of dropped.refused) say(r.message, "look");
+      onDone(dropped);
+    } catch (error) {
+      sayError(error);
+    } finally {
+      setShare(null);
+    }
+  }
+
+  return (
+    <div
+      className="relative h-full"
+      onDragEnter={(e) => {
+        e.preventDefault();
+        depth.current += 1;
+        setOver(true);
+      }}
+      onDragLeave={() => {
+        depth.current -= 1;
+        if (depth.current <= 0) setOver(false);
+      }}
+      onDragOver={(e) => e.preventDefault()}
+      onDrop={(e) => {
+        e.preventDefault();
+        depth.current = 0;
+        setOver(false);
+        send([...e.dataTransfer.files]);
+      }}
+    >
+      {children(() => input.current?.click(), share)}
+      <input
+        ref={input}
+        type="file"
+        multiple
+        hidden
+        aria-label="Scans"
+        data-testid="scans"
+        onChange={(e) => {
+          send([...(e.target.files ?? [])]);
+          e.target.value = "";
+        }}
+      />
+      {over && (
+        <div className="pointer-events-none absolute inset-3 z-40 grid place-items-center rounded-box border-4 border-dashed border-primary bg-base-100/80 text-2xl font-bold">
+          {says}
+        </div>
+      )}
+    </div>
+  );
+}

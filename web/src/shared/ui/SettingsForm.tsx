@@ -1,0 +1,153 @@
+import { useId, useState } from "react";
+import type { SettingOut } from "../api/client";
+import { NumberField } from "./NumberField";
+
+interface Props {
+  settings: SettingOut[];
+  values: Record<string, unknown>;
+  /** Values that differ from the default: they carry a dot, which takes them back. */
+  own: Record<string, unknown>;
+  auto?: Record<string, string>;
+  disabled?: boolean;
+  onSet: (key: string, value: unknown) => void;
+  onClear: (key: string) => void;
+}
+
+/** The form of a step, read off its one settings model. The main settings stand open, the rest is folded. */
+export function SettingsForm({ settings, ...rest }: Props) {
+  const [open, setOpen] = useState(false);
+  const main = settings.filter((s) => s.main);
+  const more = settings.filter((s) => !s.main);
+  const changed = more.some((s) => s.key in rest.own);
+  return (
+    <div>
+      {main.map((s) => (
+        <Row key={s.key} setting={s} {...rest} />
+      ))}
+      {more.length > 0 && (
+        <button
+          type="button"
+          aria-expanded={open}
+          onClick={() => setOpen(!open)}
+          className="dim mt-1 flex w-full items-center gap-1 py-1 text-left font-semibold"
+        >
+          <span aria-hidden="true">{open ? "▾" : "▸"}</span> More settings{" "}
+          {changed && <span className="text-accent">•</span>}
+        </button>
+      )}
+      {open && more.map((s) => <Row key={s.key} setting={s} {...rest} />)}
+    </div>
+  );
+}
+
+type RowProps = Omit<Props, "settings"> & { setting: SettingOut };
+
+function Row({ setting, values, own, auto, disabled, onSet, onClear }: RowProps) {
+  const id = useId();
+  const value = values[setting.key];
+  return (
+    <div className="flex min-h-9 items-center justify-between gap-2 py-0.5" title={setting.help}>
+      <label htmlFor={id} className="flex min-w-0 items-center gap-1.5">
+        {setting.key in own && (
+          <button
+            type="button"
+            className="text-lg leading-none text-accent"
+            aria-label={`${setting.label}: back to the default`}
+            title="Differs from the default. Press to take it back."
+            disabled={disabled}
+            onClick={() => onClear(setting.key)}
+          >
+            •
+          </button>
+        )}
+        {setting.label}
+      </label>
+      <Field id={id} setting={setting} value={value} auto={auto?.[setting.key]} disabled={disabled} onSet={onSet} />
+    </div>
+  );
+}
+
+interface FieldProps {
+  id: string;
+  setting: SettingOut;
+  value: unknown;
+  auto?: string;
+  disabled?: boolean;
+  onSet: (key: string, value: unknown) => void;
+}
+
+function Field({ id, setting, value, auto, disabled, onSet }: FieldProps) {
+  if (setting.type === "boolean")
+    return (
+      <input
+        id={id}
+        type="checkbox"
+        className="toggle toggle-primary toggle-sm"
+        checked={value === true}
+        disabled={disabled}
+        onChange={(e) => onSet(setting.key, e.target.checked)}
+      />
+    );
+  if (setting.type === "choice")
+    return (
+      <select
+        id={id}
+        className="select select-sm w-36"
+        value={String(value)}
+        disabled={disabled}
+        onChange={(e) => onSet(setting.key, e.target.value)}
+      >
+        {setting.choices.map((choice) => (
+          <option key={choice} value={choice}>
+            {choice}
+          </option>
+        ))}
+      </select>
+    );
+  if (setting.type === "number" || setting.type === "integer")
+    return (
+      <NumberField
+        id={id}
+        value={typeof value === "number" ? value : null}
+        unit={setting.unit}
+        optional={setting.optional}
+        auto={auto}
+        least={setting.least}
+        most={setting.most}
+        whole={setting.type === "integer"}
+        onSet={(next) => onSet(setting.key, next)}
+      />
+    );
+  return (
+    <TextField id={id} value={String(value ?? "")} disabled={disabled} onSet={(next) => onSet(setting.key, next)} />
+  );
+}
+
+function TextField({
+  id,
+  value,
+  disabled,
+  onSet,
+}: {
+  id: string;
+  value: string;
+  disabled?: boolean;
+  onSet: (v: string) => void;
+}) {
+  return (
+    <input
+      id={id}
+      key={value}
+      className="input input-sm w-40"
+      defaultValue={value}
+      disabled={disabled}
+      onBlur={(e) => e.target.value !== value && onSet(e.target.value)}
+      onKeyDown={(e) => {
+        if (e.key === "Enter") {
+          e.stopPropagation();
+          e.currentTarget.blur();
+        }
+      }}
+    />
+  );
+}
