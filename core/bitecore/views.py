@@ -10,14 +10,14 @@ import meshopt
 import numpy as np
 
 from .files import glb as glb_file
-from .mesh import Mesh
+from .mesh import GROUP_CUT, Mesh
 from .ops.crease import creased
 from .ops.picture import picture
 from .ops.relief import plaster_shade
 from .progress import Run
 from .runsheet.store import FolderBlobs
 
-VERSION = 1
+VERSION = 2
 _LIGHT_CELLS = 90
 
 
@@ -51,6 +51,8 @@ def glb(mesh: Mesh, *, light: bool = False) -> bytes:
         mesh = lighter(mesh)
     split = creased(mesh)
     shade = plaster_shade(mesh)[split.source]
+    # Walls and floors are flat: their few far-apart vertices say nothing about fissures.
+    shade[split.faces[mesh.groups == GROUP_CUT].ravel()] = 1.0
     order = _ordered(split.faces, len(split.source))
     low, high = mesh.vertices_mm.min(0), mesh.vertices_mm.max(0)
     origin = np.round((low + high) / 2, 3)

@@ -13,6 +13,9 @@ from .clip import clip
 from .mend import largest_piece
 from ..mesh.topology import split_bow_ties
 
+# Means with the neighbours: the torn edge of a scan is gone from the line after about this many.
+_SOFT_ROUNDS = 30
+
 
 def border_points(mesh: Mesh, *, step_mm: float = 0.15) -> NDArray[np.float64]:
     """Points along every border, at most step_mm apart."""
@@ -50,7 +53,7 @@ def cut_strip(mesh: Mesh, points_mm: ArrayLike, *, radius_mm: float) -> Mesh:
     """Take away what lies within radius_mm of the points, along a softened line; the largest piece stays."""
     distance, _ = cKDTree(np.asarray(points_mm)).query(mesh.vertices_mm, distance_upper_bound=3 * radius_mm + 1.0)
     distance = np.minimum(distance, 3 * radius_mm + 1.0)
-    value = _smooth_field(mesh.faces, distance.copy(), distance < 2 * radius_mm + 0.5, 4) - radius_mm
+    value = _smooth_field(mesh.faces, distance.copy(), distance < 2 * radius_mm + 0.5, _SOFT_ROUNDS) - radius_mm
     # Cuts that pass close by a vertex go through it: no slivers along the new border.
     value[np.abs(value) < 0.02] = 0.0
     kept = clip(mesh, value).mesh
@@ -59,7 +62,7 @@ def cut_strip(mesh: Mesh, points_mm: ArrayLike, *, radius_mm: float) -> Mesh:
     return split_bow_ties(largest_piece(kept))[0]
 
 
-def smooth_border(mesh: Mesh, *, rounds: int = 12, reach_mm: float = 0.4) -> Mesh:
+def smooth_border(mesh: Mesh, *, rounds: int = 30, reach_mm: float = 0.4) -> Mesh:
     """Laplacian smoothing of the border lines alone; no vertex goes further than reach_mm or turns a face over."""
     vertices = mesh.vertices_mm.copy()
     loops = border_loops(mesh)

@@ -10,7 +10,8 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from PIL import Image
 
-from ..mesh import Mesh, vertex_normals
+from ..mesh import GROUP_CUT, Mesh
+from .crease import Creased, creased
 from .relief import plaster_shade
 
 PLASTER = np.array([0.94, 0.905, 0.83])
@@ -66,8 +67,9 @@ def picture(
     centre = (low + high) / 2
     depth, image = np.full((height, width), -np.inf), np.zeros((height, width, 3))
     for mesh, p in zip(placed, seen, strict=True):
-        screen = (p - centre) * scale * [1, -1, 1] + [width / 2, height / 2, 0]
-        _raster(screen, _lit(mesh, view), mesh.faces, depth, image)
+        split = creased(mesh)
+        screen = ((p - centre) * scale * [1, -1, 1] + [width / 2, height / 2, 0])[split.source]
+        _raster(screen, _lit(mesh, split, view), split.faces, depth, image)
     alpha = np.isfinite(depth)
     rgba = np.dstack([np.clip(image, 0, 1) * 255, alpha * 255.0]).astype(np.uint8)
     small = Image.fromarray(rgba).resize(size_px, Image.Resampling.BOX)
@@ -76,11 +78,13 @@ def picture(
     return out.getvalue()
 
 
-def _lit(mesh: Mesh, view: NDArray) -> NDArray:
-    """(n, 3) colour: a warm key light, a cool fill from below, darkened fissures."""
-    normal = vertex_normals(mesh) @ view.T
+def _lit(mesh: Mesh, split: Creased, view: NDArray) -> NDArray:
+    """(k, 3) colour of each split vertex: a warm key light, a cool fill from below, darkened fissures."""
+    normal = split.normals @ view.T
     normal = np.where(normal[:, 2:] < 0, -normal, normal)
     key = np.clip(normal @ (np.array([-0.45, 0.65, 0.62]) / 1.005), 0, 1)[:, None]
     fill = np.clip(normal @ np.array([0.7, -0.3, 0.65]), 0, 1)[:, None]
-    light = 0.40 + key * np.array([0.60, 0.58, 0.54]) + fill * np.array([0.16, 0.18, 0.22])
-    return PLASTER * light * plaster_shade(mesh)[:, None]
+    shade = plaster_shade(mesh)[split.source]
+    shade[split.faces[mesh.groups == GROUP_CUT].ravel()] = 1.0
+    light = 0.36 + key * np.array([0.52, 0.50, 0.47]) + fill * np.array([0.15, 0.17, 0.21]) + 0.14 * normal[:, 2:]
+    return PLASTER * light * shade[:, None]

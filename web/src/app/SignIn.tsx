@@ -30,7 +30,7 @@ export function SignIn() {
         </div>
         <label className="mb-3 block">
           <span className="mb-1 block font-semibold">Name</span>
-          <input name="name" className="input w-full" autoComplete="username" required autoFocus />
+          <input name="name" className="input w-full" autoComplete="username" required />
         </label>
         <label className="mb-4 block">
           <span className="mb-1 block font-semibold">Password</span>

@@ -82,7 +82,7 @@ def _result(body: Mesh, made: Based, up: np.ndarray, scan: Mesh, settings: BaseS
         Reading("bottom off flat, at most", flatness_mm(body, up, made.floor_mm), "mm"),
         Reading("triangles", body.triangles),
     )
-    return StepResult({"body": body}, readings, tuple(flags), f"{settings.thickness_mm:.1f} mm, {volume:.1f} ml")
+    return StepResult({"body": body}, readings, tuple(flags), f"{volume:.1f} ml")
 
 
 STEP = Step(

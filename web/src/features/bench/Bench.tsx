@@ -30,6 +30,7 @@ export function Bench() {
   });
   const doings = useDoings(number, found.data, found.keep);
   const reset = useBench((s) => s.reset);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: another case starts fresh
   useEffect(() => reset, [number, reset]);
   if (found.isError && !found.data)
     return (
@@ -59,9 +60,9 @@ function Opened({ data, steps, doings }: { data: CaseOut; steps: StepOut[]; doin
   const raw = useRawKey();
   const step = steps.find((s) => s.name === name) ?? steps[0];
 
+  // biome-ignore lint/correctness/useExhaustiveDependencies: where the bench opens is decided once a case
   useEffect(() => {
     open(firstOpen(data, steps));
-    // Where the bench opens is decided once a case.
   }, [data.number]);
 
   useEffect(() => {

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useEffect, useId, useState } from "react";
 import { type CaseOut, client, ok } from "../../shared/api/client";
 import { moment } from "../../shared/format";
 import type { Doings } from "./useCase";
@@ -45,14 +45,18 @@ interface FieldProps {
 function Field({ label, type, value, onSet }: FieldProps) {
   const [text, setText] = useState(value);
   useEffect(() => setText(value), [value]);
+  const id = useId();
   const common = {
+    id,
     value: text,
     onChange: (e: { target: { value: string } }) => setText(e.target.value),
     onBlur: () => text !== value && onSet(text),
   };
   return (
-    <label className="mb-3 block">
-      <span className="mb-1 block font-semibold">{label}</span>
+    <div className="mb-3">
+      <label htmlFor={id} className="mb-1 block font-semibold">
+        {label}
+      </label>
       {type === "area" ? (
         <textarea className="textarea w-full" rows={5} {...common} />
       ) : (
@@ -63,7 +67,7 @@ function Field({ label, type, value, onSet }: FieldProps) {
           onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
         />
       )}
-    </label>
+    </div>
   );
 }
 

@@ -68,7 +68,7 @@ function Tile({ piece, doings }: { piece: PieceOut; doings: Doings }) {
       <label>
         <span className="sr-only">What {piece.file} is</span>
         <select
-          className="select select-xs mt-1 w-full px-1 text-[11px]"
+          className="line mt-1 h-6 w-full rounded border bg-base-100 px-0.5 text-[11px]"
           value={piece.jaw ?? "kept"}
           onChange={(e) => choose(e.target.value)}
           disabled={!piece.kind}

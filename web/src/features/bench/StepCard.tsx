@@ -1,3 +1,4 @@
+import { useState } from "react";
 import type { CaseOut, Flag, NodeOut, Reading, StepOut } from "../../shared/api/client";
 import { capital, reading } from "../../shared/format";
 import { Command } from "../../shared/ui/Command";
@@ -57,6 +58,8 @@ export function StepCard({ data, steps, step, doings }: Props) {
   );
 }
 
+const FEW = 4;
+const ORDER: Record<Flag["severity"], number> = { stop: 0, look: 1, note: 2 };
 const MARK: Record<Flag["severity"], string> = { note: "■", look: "▲", stop: "✕" };
 
 function Found({
@@ -71,50 +74,58 @@ function Found({
   doings: Doings;
 }) {
   const pointAt = useBench((s) => s.pointAt);
+  const [all, setAll] = useState(false);
   const flags = flagsOf(node);
   if (!node) return <p className="dim py-2">{step.about} It waits for a jaw scan.</p>;
   if (flags.length === 0)
     return <p className="dim py-2">{node.state === "todo" && node.waits_for ? waits(node.waits_for) : step.about}</p>;
-  const order = { stop: 0, look: 1, note: 2 };
+  const sorted = [...flags].sort((a, b) => ORDER[a.severity] - ORDER[b.severity]);
+  const worth = sorted.filter((f) => f.severity !== "note").length;
+  const few = all ? sorted : sorted.slice(0, Math.max(worth, FEW));
   return (
     <ul aria-label="What was found" className="mb-2">
-      {[...flags]
-        .sort((a, b) => order[a.severity] - order[b.severity])
-        .map((flag) => {
-          const { place, fix } = flag;
-          return (
-            <li key={flag.id} className="line flex gap-2 border-b py-1.5">
-              <span
-                aria-hidden="true"
-                className={`pt-0.5 text-[10px] ${flag.severity === "note" ? "dim" : "text-warning"}`}
+      {few.map((flag) => {
+        const { place, fix } = flag;
+        return (
+          <li key={flag.id} className="line flex gap-2 border-b py-1.5">
+            <span
+              aria-hidden="true"
+              className={`pt-0.5 text-[10px] ${flag.severity === "note" ? "dim" : "text-warning"}`}
+            >
+              {MARK[flag.severity]}
+            </span>
+            <span className="min-w-0 flex-1">{flag.message}</span>
+            {place && (
+              <button
+                type="button"
+                className="self-start font-semibold text-primary"
+                onClick={() => {
+                  const p = toStage(data, place.piece, step.name, place.point_mm);
+                  pointAt({ point: [p.x, p.y, p.z], radius: place.radius_mm, text: flag.message });
+                }}
               >
-                {MARK[flag.severity]}
-              </span>
-              <span className="min-w-0 flex-1">{flag.message}</span>
-              {place && (
-                <button
-                  type="button"
-                  className="self-start font-semibold text-primary"
-                  onClick={() => {
-                    const p = toStage(data, place.piece, step.name, place.point_mm);
-                    pointAt({ point: [p.x, p.y, p.z], radius: place.radius_mm, text: flag.message });
-                  }}
-                >
-                  Show
-                </button>
-              )}
-              {fix && (
-                <button
-                  type="button"
-                  className="self-start font-semibold text-primary"
-                  onClick={() => doings.set(fix.step, fix.piece, fix.values)}
-                >
-                  Fix
-                </button>
-              )}
-            </li>
-          );
-        })}
+                Show
+              </button>
+            )}
+            {fix && (
+              <button
+                type="button"
+                className="self-start font-semibold text-primary"
+                onClick={() => doings.set(fix.step, fix.piece, fix.values)}
+              >
+                Fix
+              </button>
+            )}
+          </li>
+        );
+      })}
+      {few.length < sorted.length && (
+        <li>
+          <button type="button" className="py-1 font-semibold text-primary" onClick={() => setAll(true)}>
+            {sorted.length - few.length} more
+          </button>
+        </li>
+      )}
     </ul>
   );
 }
@@ -181,7 +192,7 @@ function Foot({ data, steps, step, node, doings }: Props & { node: NodeOut | und
   return (
     <footer className="line border-t px-4 pt-2 pb-3">
       {readings.length > 0 && (
-        <dl aria-label="Readings" className="mb-2 max-h-40 overflow-y-auto">
+        <dl aria-label="Readings" className="mb-2 max-h-36 overflow-y-auto text-[13px] leading-tight">
           {readings.map((r) => (
             <div key={r.name} className="flex justify-between gap-2 py-0.5">
               <dt className="truncate" title={r.name}>

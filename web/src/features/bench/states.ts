@@ -23,8 +23,16 @@ export function figureOf(data: CaseOut, step: StepOut): string {
   if (step.name === "intake" && nodes.length > 1) return `${nodes.length} scans`;
   const looks = nodes.flatMap(flagsOf).filter((f) => f.severity !== "note").length;
   if (looks > 0 && step.scope === "piece") return looks === 1 ? "1 flag" : `${looks} flags`;
-  const figures = [...new Set(nodes.map((n) => n.figure).filter(Boolean))];
-  return figures.length > 1 ? figures.join(" · ") : (figures[0] ?? "");
+  return together([...new Set(nodes.map((n) => n.figure).filter(Boolean))]);
+}
+
+/** "5 holes closed" and "4 holes closed" are "5 + 4 holes closed". */
+function together(figures: string[]): string {
+  const parts = figures.map((f) => /^([\d.,]+) (.+)$/.exec(f));
+  const unit = parts[0]?.[2];
+  if (figures.length > 1 && unit && parts.every((p) => p?.[2] === unit))
+    return `${parts.map((p) => p?.[1]).join(" + ")} ${unit}`;
+  return figures.join(" · ");
 }
 
 /** How far the step is, over its jaws; undefined when it is not working. */

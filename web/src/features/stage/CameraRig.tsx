@@ -87,7 +87,7 @@ export function CameraRig({ centre, radius, ready, locked }: Props) {
     invalidate();
   };
 
-  // The first time there is something to see, and whenever a view is asked for.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the first time there is something to see, and when a view is asked for
   useEffect(() => {
     if (!ready) return;
     const { centre: c, radius: r } = bounds.current;
@@ -96,6 +96,7 @@ export function CameraRig({ centre, radius, ready, locked }: Props) {
     placed.current = true;
   }, [view, ready]);
 
+  // biome-ignore lint/correctness/useExhaustiveDependencies: when a place is pointed at, not when the window changes
   useEffect(() => {
     if (!focus || !placed.current) return;
     const eye = camera.position.clone().sub(controls.target);

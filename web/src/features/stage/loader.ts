@@ -15,12 +15,14 @@ export interface Loaded {
 const KEPT = 28;
 const cache = new Map<string, { loading: Promise<Loaded>; users: number }>();
 const gltf = new GLTFLoader().setMeshoptDecoder(MeshoptDecoder);
+// Not a hook: the decoder's own switch for unpacking off the main thread.
+const unpackInWorkers = MeshoptDecoder.useWorkers;
 let workers = false;
 
 async function fetched(digest: string, kind: "light" | "full"): Promise<Loaded> {
   if (!workers) {
     workers = true;
-    MeshoptDecoder.useWorkers?.(2);
+    unpackInWorkers?.(2);
   }
   let response: Response | null = null;
   for (let attempt = 0; ; attempt++) {

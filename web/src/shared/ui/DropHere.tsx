@@ -33,6 +33,7 @@ export function DropHere({ url, says, onDone, children }: Props) {
   }
 
   return (
+    // biome-ignore lint/a11y/noStaticElementInteractions: files can be dropped anywhere; the button beside it takes them too
     <div
       className="relative h-full"
       onDragEnter={(e) => {

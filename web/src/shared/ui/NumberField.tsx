@@ -49,7 +49,7 @@ export function NumberField({ id, value, unit, optional, auto, least, most, whol
   }
 
   return (
-    <span className="relative block w-28">
+    <span className="relative block w-[8.2rem] shrink-0">
       <span className={`input input-sm flex w-full items-center gap-1 ${wrong ? "border-warning" : ""}`}>
         <input
           id={id}
@@ -75,7 +75,7 @@ export function NumberField({ id, value, unit, optional, auto, least, most, whol
             }
           }}
         />
-        <span className="dim w-6 shrink-0 text-left">{unit}</span>
+        <span className="dim w-5 shrink-0 text-left">{unit}</span>
       </span>
       {wrong && (
         <span
