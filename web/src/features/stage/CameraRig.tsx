@@ -22,10 +22,12 @@ interface Props {
   radius: number;
   ready: boolean;
   locked: boolean;
+  /** What the coordinates are: when this changes (bench, plate) all is brought into view again. */
+  floor: string;
 }
 
 /** Orbit, pan and zoom with mouse and touchpad; the views by name; focus on a place. */
-export function CameraRig({ centre, radius, ready, locked }: Props) {
+export function CameraRig({ centre, radius, ready, locked, floor }: Props) {
   const { camera, gl, invalidate, size } = useThree();
   const view = useBench((s) => s.view);
   const focus = useBench((s) => s.focus);
@@ -95,6 +97,17 @@ export function CameraRig({ centre, radius, ready, locked }: Props) {
     go(eye, c.clone(), distanceFor(r), !placed.current);
     placed.current = true;
   }, [view, ready]);
+
+  // biome-ignore lint/correctness/useExhaustiveDependencies: only a change of the floor moves the eye
+  useEffect(() => {
+    if (!placed.current) return;
+    // The models take their new places first.
+    const later = setTimeout(() => {
+      const { centre: c, radius: r } = bounds.current;
+      go(new Vector3(...EYES.start), c.clone(), distanceFor(r), true);
+    }, 60);
+    return () => clearTimeout(later);
+  }, [floor]);
 
   // biome-ignore lint/correctness/useExhaustiveDependencies: when a place is pointed at, not when the window changes
   useEffect(() => {

@@ -4,12 +4,13 @@ import { type Frame, followFrames } from "./frames";
 
 const ARCH: [number, number][] = Array.from({ length: 25 }, (_, i) => {
   const t = (i / 24) * Math.PI;
-  return [Math.cos(t) * 26, 14 - Math.sin(t) * 34 - (i === 0 || i === 24 ? 0 : 0)];
+  return [Math.cos(t) * 26, 14 - Math.sin(t) * 34];
 });
 const LEGS = { left: [26, 34] as [number, number], right: [-26, 34] as [number, number] };
 
-/** The floor of the mouth seen from where the eye is: a horseshoe, the patient's R and L, an arrow to the front. */
-export function FacingMark() {
+/** The floor of the mouth seen from where the eye is: a horseshoe, the patient's R and L, an arrow to the front.
+ * On the plate bodies lie turned each its own way: there only the scale is shown. */
+export function FacingMark({ arch }: { arch: boolean }) {
   const path = useRef<SVGPathElement>(null);
   const arrow = useRef<SVGPathElement>(null);
   const r = useRef<SVGTextElement>(null);
@@ -35,7 +36,7 @@ export function FacingMark() {
   );
   return (
     <div className="pointer-events-none absolute right-5 bottom-4 flex flex-col items-center gap-1" aria-hidden="true">
-      <svg width="104" height="92" viewBox="-52 -46 104 92" role="presentation">
+      <svg width="104" height="92" viewBox="-52 -46 104 92" role="presentation" className={arch ? "" : "hidden"}>
         <path ref={path} fill="none" stroke="var(--dim)" strokeWidth="3" strokeLinejoin="round" strokeLinecap="round" />
         <path ref={arrow} fill="none" stroke="var(--color-accent)" strokeWidth="2.4" strokeLinecap="round" />
         <text ref={r} className="fill-base-content text-[13px] font-bold" textAnchor="middle">

@@ -1,6 +1,6 @@
 import { Canvas } from "@react-three/fiber";
 import { useCallback, useMemo, useState } from "react";
-import { Vector3 } from "three";
+import { ColorManagement, Vector3 } from "three";
 import type { CaseOut } from "../../shared/api/client";
 import { useBench } from "../../store/bench";
 import { CameraRig } from "./CameraRig";
@@ -20,6 +20,9 @@ interface Props {
 
 type Bounds = Record<string, { centre: Vector3; radius: number }>;
 
+// Colours are given as the screen shows them.
+ColorManagement.enabled = false;
+
 /** The 3D view of one case. */
 export function Stage({ data, step, onSaw }: Props) {
   const { visibility, tool, rawHeld, gauge, focus, piece: acting } = useBench();
@@ -35,10 +38,17 @@ export function Stage({ data, step, onSaw }: Props) {
     });
   }, []);
   const seen = scene.filter((s) => shownAs(s.piece, s.jaw, s.role) !== "hidden");
-  const whole = useMemo(() => union(bounds), [bounds]);
   const actingPiece = data.pieces.find((p) => p.id === acting);
   const ownSaws = acting ? sawsOf(data, acting) : null;
   const plate = goodValue(data, "plate", "plate") as { width_mm: number; depth_mm: number } | undefined;
+  const onPlate = step === "plate" && plate !== undefined;
+  const whole = useMemo(() => {
+    if (!onPlate || !plate) return union(bounds);
+    return {
+      centre: new Vector3(plate.width_mm / 2, plate.depth_mm / 2, 8),
+      radius: Math.hypot(plate.width_mm, plate.depth_mm) / 2,
+    };
+  }, [bounds, onPlate, plate]);
   const tips = (goodValue(data, "level", "tips") as [number, number, number][] | undefined) ?? [];
 
   function shownAs(piece: string, jaw: string | null, role: string) {
@@ -83,12 +93,18 @@ export function Stage({ data, step, onSaw }: Props) {
           />
         ))}
         <Marks gauge={gauge} focus={focus} />
-        {step === "plate" && plate && <Plate width={plate.width_mm} depth={plate.depth_mm} />}
+        {onPlate && plate && <Plate width={plate.width_mm} depth={plate.depth_mm} />}
         {step === "level" && <Glass tips={onBench(data, tips)} />}
         {saws && actingPiece && (
           <SawPlanes saws={saws} matrix={placeOf(data, actingPiece, step)} onPull={pull} onHold={setLocked} />
         )}
-        <CameraRig centre={whole.centre} radius={whole.radius} ready={Object.keys(bounds).length > 0} locked={locked} />
+        <CameraRig
+          centre={whole.centre}
+          radius={whole.radius}
+          ready={Object.keys(bounds).length > 0}
+          locked={locked}
+          floor={onPlate ? "plate" : "bench"}
+        />
       </Canvas>
       <div className="pointer-events-none absolute inset-0 overflow-hidden">
         {gauge.length === 2 && gauge[0] && gauge[1] && (
@@ -106,7 +122,7 @@ export function Stage({ data, step, onSaw }: Props) {
           </Label>
         )}
       </div>
-      <FacingMark />
+      <FacingMark arch={!onPlate} />
       {scene.length === 0 && (
         <p className="dim absolute inset-0 grid place-items-center">The scans come onto the stage in a moment …</p>
       )}

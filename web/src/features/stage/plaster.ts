@@ -33,7 +33,7 @@ void main() {
   float key = max(dot(n, vec3(-0.4478, 0.6468, 0.6169)), 0.0);
   float fill = max(dot(n, vec3(0.7, -0.3, 0.65)), 0.0);
   float rim = pow(1.0 - max(n.z, 0.0), 3.0);
-  vec3 light = vec3(0.36) + key * vec3(0.50, 0.48, 0.45) + fill * vec3(0.15, 0.17, 0.21) + n.z * vec3(0.15, 0.145, 0.14);
+  vec3 light = vec3(0.36) + key * vec3(0.50, 0.48, 0.45) + fill * vec3(0.20, 0.21, 0.24) + n.z * vec3(0.15, 0.145, 0.14);
   vec3 plaster = vec3(0.94, 0.905, 0.83) * light * vShade;
   plaster *= 1.0 - 0.16 * rim;
   if (inside) plaster = plaster * vec3(0.70, 0.74, 0.78);
