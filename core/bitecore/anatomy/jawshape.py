@@ -15,6 +15,7 @@ from scipy.ndimage import gaussian_filter
 from ..mesh import Mesh, area_mm2, edge_table, vector_area_mm2
 from ..mesh.measures import area_vectors, corners
 from ..ops.border import border_points
+from ..ops.mend import largest_piece
 
 # Widths of whole-arch scans in mm run from about 45 (child, cropped) to 95 (with cheeks): common practice, no source.
 _USUAL_SIZE_MM = 68.0
@@ -115,6 +116,7 @@ def _tips(points: NDArray, up: NDArray, depth_mm: float) -> NDArray[np.bool_]:
 
 def recognise(mesh: Mesh) -> Shape:
     """What one mesh (mm) is. Never raises: a shape that fits nothing is 'other'."""
+    mesh = largest_piece(mesh)
     points = area_samples(mesh, 12_000)
     up, lift = _axis(mesh, points)
     plan, x, y = _plan(points, up)
@@ -172,11 +174,12 @@ def _jaw(local: NDArray, tips: NDArray) -> tuple[str, float]:
     depth = back - front
     half = np.quantile(np.abs(arch[:, 0]), 0.9) * 0.38
     lo, hi = front + 0.45 * depth, front + 0.85 * depth
-    cells = np.zeros((24, 24), bool)
+    # Cells of about 2 mm²: a covered one holds several samples.
+    cells = np.zeros((12, 12), bool)
     room = (np.abs(local[:, 0]) < half) & (local[:, 1] > lo) & (local[:, 1] < hi)
     inside = local[room]
-    i = ((inside[:, 0] + half) / (2 * half) * 24).astype(int).clip(0, 23)
-    j = ((inside[:, 1] - lo) / (hi - lo) * 24).astype(int).clip(0, 23)
+    i = ((inside[:, 0] + half) / (2 * half) * 12).astype(int).clip(0, 11)
+    j = ((inside[:, 1] - lo) / (hi - lo) * 12).astype(int).clip(0, 11)
     cells[i, j] = True
     covered = float(cells.mean())
     if covered > 0.5:

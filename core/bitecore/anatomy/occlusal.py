@@ -11,7 +11,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from ..errors import StepFailed
 from ..mesh import Mesh, used_vertices
+from ..ops.mend import largest_piece
 from .jawshape import area_samples, mirror_axis
 
 
@@ -40,6 +42,7 @@ def _basis(up: NDArray, front: NDArray) -> NDArray:
 
 def occlusal_frame(mesh: Mesh, *, up: NDArray, front: NDArray) -> OcclusalFrame:
     """Refine a rough up and front (within about 25 degrees) on mesh vertices in mm."""
+    mesh = largest_piece(mesh)  # floating bits have no cusps
     points = area_samples(mesh, 12_000)
     vertices = mesh.vertices_mm[used_vertices(mesh)]
     offset = 0.0
@@ -55,6 +58,10 @@ def occlusal_frame(mesh: Mesh, *, up: NDArray, front: NDArray) -> OcclusalFrame:
             front = -(basis[0] * np.sin(angle) + basis[1] * np.cos(angle))
             basis = _basis(up, front)
         tips = _outer_tips(vertices @ basis.T - [offset, 0, 0])
+        if len(tips) < 5:
+            raise StepFailed(
+                "Too few tips and edges stand out of this scan to find the occlusal plane. Is it a jaw?", code="no-tips"
+            )
         slope, keep = _plane(tips)
         up = basis[2] - slope[0] * basis[0] - slope[1] * basis[1]
         up /= np.linalg.norm(up)
@@ -91,7 +98,7 @@ def _outer_tips(local: NDArray) -> NDArray:
         outer = crest & (r > r[crest].max() - 3.2)
         best = int(np.where(outer, part[:, 2], -np.inf).argmax())
         out.append(part[best])
-    return np.array(out)
+    return np.array(out).reshape(-1, 3)
 
 
 def _plane(tips: NDArray) -> tuple[NDArray, NDArray[np.bool_]]:

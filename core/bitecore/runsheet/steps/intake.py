@@ -5,8 +5,11 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ...anatomy.jawshape import UNITS, Shape, recognise, unit_of
+from ...anatomy.occlusal import occlusal_frame
+from ...errors import StepFailed
 from ...files import Limits, read_mesh
 from ...mesh import Mesh, area_mm2, bounds_mm, edge_table
 from ...ops.holes import Hole, holes_of
@@ -16,6 +19,7 @@ from ...ops.weld import weld
 from ...progress import Run
 from ..model import Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 
+_FINER_DEG = 25.0
 KIND_WORDS = {
     "jaw": "jaw scan", "bite": "bite scan", "impression": "impression", "closed": "closed model", "die": "die",
     "desk": "desk scan", "before": "scan from before treatment", "denture": "denture", "other": "something else",
@@ -46,6 +50,7 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
     shape = recognise(welded.mesh)
     turn = shape.inside_out if settings.inside == "auto" else settings.inside == "turn"
     mesh = welded.mesh.turned_inside_out() if turn else welded.mesh
+    up, front = _facing(mesh, shape)
     run.tick(0.8, "findings")
     kind = shape.kind if settings.kind == "auto" else settings.kind
     jaw = _jaw(shape, settings, kind)
@@ -57,8 +62,8 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
         "unit": unit,
         "unit_mm": UNITS[unit],
         "turned_inside_out": bool(turn),
-        "up": rounded(shape.up),
-        "front": rounded(shape.front),
+        "up": rounded(up),
+        "front": rounded(front),
         "form": soup.form,
     }
     flags = [*_what_flags(inputs.piece, about, settings, unit_confidence), *_findings(inputs.piece, mesh, about)]
@@ -68,6 +73,20 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
     return StepResult(
         {"mesh": mesh, "about": about}, _readings(mesh, soup.dropped_nan, welded.degenerate), tuple(flags), figure
     )
+
+
+def _facing(mesh: Mesh, shape: Shape) -> tuple[NDArray, NDArray]:
+    """Up and front, finer by the tips and edges where the scan is a jaw; what they say against the shape is not believed."""
+    if shape.kind != "jaw":
+        return shape.up, shape.front
+    try:
+        frame = occlusal_frame(mesh, up=shape.up, front=shape.front)
+    except StepFailed:
+        return shape.up, shape.front
+    near = np.cos(np.radians(_FINER_DEG))
+    if frame.up @ shape.up < near or frame.front @ shape.front < near:
+        return shape.up, shape.front
+    return frame.up, frame.front
 
 
 def _jaw(shape: Shape, settings: IntakeSettings, kind: str) -> str | None:
