@@ -15,16 +15,16 @@ from numpy.typing import NDArray
 from scipy import sparse
 from scipy.sparse.linalg import spsolve
 from scipy.spatial import Delaunay
+from scipy.spatial.distance import pdist
 
 from ..mesh import GROUP_PATCH, Mesh, border_loops
-from ..mesh.topology import loop_length_mm
 from ..progress import QUIET, Run
 from .clip import frame_of
 
 
 @dataclass(frozen=True)
 class Hole:
-    """rim : vertex numbers in border direction; middle_mm; width_mm : rim length over pi; closed by a patch or not."""
+    """rim : vertex numbers in border direction; middle_mm; width_mm : the longest way straight across."""
 
     rim: NDArray[np.int32]
     middle_mm: NDArray[np.float64]
@@ -34,8 +34,13 @@ class Hole:
 def holes_of(mesh: Mesh) -> list[Hole]:
     """Every closed border but the outer one (the longest), widest first."""
     return [
-        Hole(loop, mesh.vertices_mm[loop].mean(0), loop_length_mm(mesh, loop) / np.pi) for loop in border_loops(mesh)[1:]
+        Hole(loop, mesh.vertices_mm[loop].mean(0), _across(mesh.vertices_mm[loop])) for loop in border_loops(mesh)[1:]
     ]
+
+
+def _across(p: NDArray) -> float:
+    """The largest distance between two points of the rim; of a very long rim every few points are enough."""
+    return float(pdist(p[:: max(len(p) // 800, 1)]).max())
 
 
 @nb.njit(cache=True)

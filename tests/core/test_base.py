@@ -1,0 +1,150 @@
+"""The base: closed, flat, true to the scan, and free of self-crossings by an independent measure."""
+
+from __future__ import annotations
+
+import unittest
+
+import igl
+import manifold3d
+import numpy as np
+import trimesh
+
+from bitecore.errors import StepFailed
+from bitecore.mesh import GROUP_CUT, GROUP_SCAN, Mesh, check_solid, face_normals, volume_ml
+from bitecore.ops.base import base, crossing_walls
+from bitecore.ops.curtain import above_curtain, curtain_over
+from bitecore.ops.border import border_points
+from bitecore.ops.holes import close_holes
+from bitecore.ops.mend import mend
+from bitecore.mesh import border_loops
+from tests.shapes import dome, jaws, sheet, turn
+
+
+def assert_printable(case: unittest.TestCase, body: Mesh) -> None:
+    """Closed, one piece, outward, by three judges; and no part of it inside another by the winding number."""
+    case.assertTrue(check_solid(body).ok, check_solid(body))
+    theirs = trimesh.Trimesh(body.vertices_mm, body.faces, process=False)
+    case.assertTrue(theirs.is_watertight and theirs.is_winding_consistent)
+    case.assertAlmostEqual(theirs.volume / (volume_ml(body) * 1000), 1, places=9)
+    case.assertGreater(theirs.volume, 0)
+    manifold = manifold3d.Manifold(manifold3d.Mesh64(np.array(body.vertices_mm), body.faces.astype(np.uint64, order="C")))
+    case.assertEqual(manifold.status(), manifold3d.Error.NoError)
+    case.assertAlmostEqual(manifold.volume() / theirs.volume, 1, places=6)
+    # 5 µm outside any face the generalised winding number (Jacobson 2013, libigl) is 0, and 5 µm inside it is 1;
+    # where the surface crosses itself deeper than that it is -1 or 2.
+    corner = body.vertices_mm[body.faces]
+    normal = face_normals(body)
+    good = np.linalg.norm(normal, axis=1) > 0.5
+    pick = np.flatnonzero(good)
+    pick = np.unique(np.r_[pick[:: max(len(pick) // 4000, 1)], np.flatnonzero(good & (body.groups == GROUP_CUT))])
+    middle = corner[pick].mean(1)
+    for side, inside in ((0.005, 0.0), (-0.005, 1.0)):
+        w = igl.fast_winding_number(body.vertices_mm, body.faces.astype(np.int64), middle + side * normal[pick])
+        wrong = np.abs(w - inside) > 0.5
+        case.assertLess(wrong.mean(), 0.002, f"{wrong.sum()} of {len(pick)} probes")
+
+
+class DomeTest(unittest.TestCase):
+    def test_volume_in_closed_form(self) -> None:
+        # A half ball of radius 10 on a cylinder 3 mm high.
+        mesh = dome(10, 0, 90)
+        made = base(mesh, up=[0, 0, 1], thickness_mm=3.0)
+        exact = 2 / 3 * np.pi * 1000 + np.pi * 100 * 3
+        self.assertAlmostEqual(volume_ml(made.body) * 1000 / exact, 1, delta=1e-3)
+        self.assertAlmostEqual(made.floor_mm, -3.0, places=9)
+        assert_printable(self, made.body)
+
+    def test_any_direction(self) -> None:
+        m = turn(8)
+        straight, turned = dome(10, 2, 40), dome(10, 2, 40).moved(m)
+        a = base(straight, up=[0, 0, 1], thickness_mm=2)
+        b = base(turned, up=m[:3, 2], thickness_mm=2)
+        self.assertAlmostEqual(volume_ml(a.body), volume_ml(b.body), delta=1e-4)
+
+    def test_undercut_border_keeps_what_hangs_over(self) -> None:
+        # Two thirds of a ball: the border lies under the bulge, and the wall goes down inside of it.
+        mesh = dome(10, -6, 80)
+        made = base(mesh, up=[0, 0, 1], thickness_mm=2.0)
+        ring = np.sqrt(100 - 36)
+        exact = 4 / 3 * np.pi * 1000 - np.pi * 4**2 * (30 - 4) / 3 + np.pi * ring**2 * 2
+        self.assertAlmostEqual(volume_ml(made.body) * 1000 / exact, 1, delta=2e-3)
+        assert_printable(self, made.body)
+
+    def test_flat_bottom_and_its_height(self) -> None:
+        made = base(dome(10, 0, 40), up=[0, 0, 1], thickness_mm=2.5)
+        bottom = made.body.vertices_mm[np.abs(made.body.vertices_mm[:, 2] - made.floor_mm) < 0.2]
+        self.assertLess(np.ptp(bottom[:, 2]), 0.005)
+        self.assertAlmostEqual(made.lowest_mm - made.floor_mm, 2.5, places=9)
+
+    def test_closed_surface_is_refused_in_words(self) -> None:
+        from tests.shapes import sphere
+
+        with self.assertRaises(StepFailed) as caught:
+            base(sphere(), up=[0, 0, 1], thickness_mm=2)
+        self.assertIn("closed already", caught.exception.message)
+
+
+class CurtainTest(unittest.TestCase):
+    def test_lies_on_or_above_its_points(self) -> None:
+        rng = np.random.default_rng(4)
+        t = np.linspace(0, 2 * np.pi, 2500)
+        points = np.c_[20 * np.cos(t), 15 * np.sin(t), 3 * np.sin(5 * t) + rng.normal(0, 0.4, len(t))]
+        for slope, rounding in ((10.0, 0.3), (2.0, 1.0)):
+            curtain = curtain_over(points, slope=slope, round_mm=rounding)
+            self.assertGreater((curtain.at(points) - points[:, 2]).min(), -0.01)
+
+    def test_border_that_climbs_and_waves_over_itself(self) -> None:
+        """A rippled steep flank whose border runs up it in place: walls straight from it would cross."""
+        rng = np.random.default_rng(6)
+        n = 40
+        climb = [np.pi + side * np.linspace(0.59, 0.60, 14) for side in (-1, 1)]  # eight millimetres up in place
+        t = np.sort(np.r_[np.linspace(0, 2 * np.pi, 240, endpoint=False), *climb])
+        m = len(t)
+        low = np.interp(np.abs(t - np.pi), [0.59, 0.60], [2.0, -6.0]) + rng.normal(0, 0.2, m)
+        s = np.linspace(0, 1, n)
+        z = 8 + (low[:, None] - 8) * s[None]
+        r = 14 + 0.15 * (8 - z) + 0.15 * np.sin(4 * z)
+        waver = t[:, None] + 0.02 * np.sin(2.5 * z)  # a flank with ripples across and along
+        ring = np.stack([r * np.cos(waver), r * np.sin(waver), z], -1).reshape(-1, 3)
+        v = np.vstack([ring, [[0, 0, 8.5]]])
+        faces = []
+        for i in range(m):
+            k = (i + 1) % m
+            faces.append((len(ring), i * n, k * n))
+            for j in range(n - 1):
+                a, b, c, d = i * n + j, k * n + j, i * n + j + 1, k * n + j + 1
+                faces += [(a, c, b), (b, c, d)]
+        mesh = Mesh.of(v, faces)
+        self.assertGreater(crossing_walls(mesh, border_loops(mesh)).sum(), 0)
+        free = above_curtain(mesh, slope=10.0, round_mm=0.3)
+        self.assertEqual(crossing_walls(free, border_loops(free)).sum(), 0)
+        assert_printable(self, base(mesh, up=[0, 0, 1], thickness_mm=2).body)
+
+    def test_level_border_loses_nothing(self) -> None:
+        mesh = sheet(60, 60, lambda x, y: 4 * np.exp(-(x * x + y * y) / 8), (20, 20))
+        self.assertLess(np.ptp(border_points(mesh)[:, 2]), 0.01)
+        made = base(mesh, up=[0, 0, 1], thickness_mm=2)
+        self.assertLess(made.border_cut_mm, 0.2)
+
+
+class JawTest(unittest.TestCase):
+    def test_jaws_become_printable_and_keep_their_teeth(self) -> None:
+        for seed in (3, 21):
+            for jaw, scan in zip(("upper", "lower"), jaws(seed), strict=True):
+                with self.subTest(jaw=jaw, seed=seed):
+                    whole, _, _ = close_holes(mend(scan).mesh, up_to_mm=12)
+                    body = base(whole, up=[0, 0, 1 if jaw == "lower" else -1], thickness_mm=2).body
+                    assert_printable(self, body)
+                    self.kept(body, scan)
+
+    def kept(self, body: Mesh, scan: Mesh) -> None:
+        """Everywhere more than 1 mm from a cut or a mend the vertices are the scan's own."""
+        from scipy.spatial import cKDTree
+
+        scan_part = np.unique(body.faces[body.groups == GROUP_SCAN])
+        made = np.unique(body.faces[body.groups != GROUP_SCAN])
+        away, _ = cKDTree(body.vertices_mm[made]).query(body.vertices_mm[scan_part])
+        far = body.vertices_mm[scan_part[away > 1.0]]
+        known = {v.tobytes() for v in scan.vertices_mm}
+        self.assertGreater(len(far), 0.7 * len(scan_part))
+        self.assertEqual(sum(v.tobytes() not in known for v in far), 0)

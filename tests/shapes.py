@@ -1,0 +1,81 @@
+"""Shapes with known measures, and small invented jaws, for the tests."""
+
+from __future__ import annotations
+
+from functools import cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bitecore.mesh import Mesh
+from demo.arch import ArchPlan, jaw_pair
+
+
+def box(size: tuple[float, float, float] = (1.0, 1.0, 1.0)) -> Mesh:
+    """Eight corners, twelve triangles, outward."""
+    v = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)], float) * size
+    quads = [(0, 1, 3, 2), (4, 6, 7, 5), (0, 4, 5, 1), (2, 3, 7, 6), (0, 2, 6, 4), (1, 5, 7, 3)]
+    return Mesh.of(v, [t for a, b, c, d in quads for t in ((a, b, c), (a, c, d))])
+
+
+def sheet(nx: int, ny: int, height, size: tuple[float, float] = (10.0, 10.0)) -> Mesh:  # noqa: ANN001
+    """The graph z = height(x, y) over a rectangle about the origin, facing up."""
+    x, y = np.meshgrid(np.linspace(-0.5, 0.5, nx) * size[0], np.linspace(-0.5, 0.5, ny) * size[1], indexing="ij")
+    i, j = np.meshgrid(np.arange(nx - 1), np.arange(ny - 1), indexing="ij")
+    a = (i * ny + j).ravel()
+    faces = np.vstack([np.c_[a, a + ny, a + 1], np.c_[a + 1, a + ny, a + ny + 1]])
+    return Mesh.of(np.c_[x.ravel(), y.ravel(), height(x, y).ravel()], faces)
+
+
+def sphere(radius: float = 10.0, rings: int = 40) -> Mesh:
+    """A closed sphere of latitude rings, outward."""
+    t, p = np.linspace(0, np.pi, rings + 1)[1:-1], np.linspace(0, 2 * np.pi, 2 * rings + 1)[:-1]
+    tt, pp = np.meshgrid(t, p, indexing="ij")
+    ring = np.stack([np.sin(tt) * np.cos(pp), np.sin(tt) * np.sin(pp), np.cos(tt)], -1).reshape(-1, 3)
+    v = np.vstack([ring, [[0, 0, 1], [0, 0, -1]]]) * radius
+    n, m = len(t), len(p)
+    top, bottom = n * m, n * m + 1
+    faces = []
+    for j in range(m):
+        k = (j + 1) % m
+        faces.append((top, j, k))
+        faces.append((bottom, (n - 1) * m + k, (n - 1) * m + j))
+        for i in range(n - 1):
+            a, b, c, d = i * m + j, i * m + k, (i + 1) * m + j, (i + 1) * m + k
+            faces += [(a, c, b), (b, c, d)]
+    return Mesh.of(v, faces)
+
+
+def dome(radius: float, low: float, rings: int = 40) -> Mesh:
+    """The part of a sphere about the origin above z = low, open below, cut exactly at a ring."""
+    t = np.linspace(0, np.arccos(low / radius), rings + 1)[1:]
+    p = np.linspace(0, 2 * np.pi, 4 * rings + 1)[:-1]
+    tt, pp = np.meshgrid(t, p, indexing="ij")
+    ring = np.stack([np.sin(tt) * np.cos(pp), np.sin(tt) * np.sin(pp), np.cos(tt)], -1).reshape(-1, 3)
+    v = np.vstack([ring, [[0, 0, 1]]]) * radius
+    m, top = len(p), len(ring)
+    faces = []
+    for j in range(m):
+        k = (j + 1) % m
+        faces.append((top, j, k))
+        for i in range(rings - 1):
+            a, b, c, d = i * m + j, i * m + k, (i + 1) * m + j, (i + 1) * m + k
+            faces += [(a, c, b), (b, c, d)]
+    return Mesh.of(v, faces)
+
+
+def turn(seed: int, shift_mm: float = 40.0) -> NDArray[np.float64]:
+    """A rigid transform by seed."""
+    from scipy.spatial.transform import Rotation
+
+    rng = np.random.default_rng(seed)
+    out = np.eye(4)
+    out[:3, :3] = Rotation.random(random_state=seed).as_matrix()
+    out[:3, 3] = rng.normal(size=3) * shift_mm
+    return out
+
+
+@cache
+def jaws(seed: int = 3, *, palate: bool = True, gaps: tuple[int, ...] = ()) -> tuple[Mesh, Mesh]:
+    """(upper, lower) scans of about 40,000 triangles in occlusion, in the bench frame of the truth."""
+    return jaw_pair(ArchPlan(seed=seed, grid_mm=0.62, palate=palate, gaps=gaps))
