@@ -96,25 +96,19 @@ class CurtainTest(unittest.TestCase):
     def test_border_that_climbs_and_waves_over_itself(self) -> None:
         """A rippled steep flank whose border runs up it in place: walls straight from it would cross."""
         rng = np.random.default_rng(6)
-        n = 40
-        climb = [np.pi + side * np.linspace(0.59, 0.60, 14) for side in (-1, 1)]  # eight millimetres up in place
-        t = np.sort(np.r_[np.linspace(0, 2 * np.pi, 240, endpoint=False), *climb])
-        m = len(t)
-        low = np.interp(np.abs(t - np.pi), [0.59, 0.60], [2.0, -6.0]) + rng.normal(0, 0.2, m)
-        s = np.linspace(0, 1, n)
-        z = 8 + (low[:, None] - 8) * s[None]
-        r = 14 + 0.15 * (8 - z) + 0.15 * np.sin(4 * z)
-        waver = t[:, None] + 0.02 * np.sin(2.5 * z)  # a flank with ripples across and along
-        ring = np.stack([r * np.cos(waver), r * np.sin(waver), z], -1).reshape(-1, 3)
-        v = np.vstack([ring, [[0, 0, 8.5]]])
-        faces = []
-        for i in range(m):
-            k = (i + 1) % m
-            faces.append((len(ring), i * n, k * n))
-            for j in range(n - 1):
-                a, b, c, d = i * n + j, k * n + j, i * n + j + 1, k * n + j + 1
-                faces += [(a, c, b), (b, c, d)]
-        mesh = Mesh.of(v, faces)
+        t, z = np.meshgrid(np.linspace(0, 2 * np.pi, 481)[:-1], np.arange(8, -9, -0.15), indexing="ij")
+        r, around = 14 + 0.15 * (8 - z) + 0.15 * np.sin(4 * z), t + 0.02 * np.sin(2.5 * z)
+        m, n = t.shape
+        ring = np.stack([r * np.cos(around), r * np.sin(around), z], -1).reshape(-1, 3)
+        i, j = np.meshgrid(np.arange(m), np.arange(n - 1), indexing="ij")
+        a, b = i * n + j, (i + 1) % m * n + j
+        faces = np.vstack([np.c_[a.ravel(), a.ravel() + 1, b.ravel()], np.c_[b.ravel(), a.ravel() + 1, b.ravel() + 1]])
+        # Torn by a third of a millimetre, and eight millimetres higher on one side, climbing within one column.
+        low = np.where(np.abs(t[:, 0] - np.pi) < 0.6, 2.0, -6.0) + rng.normal(0, 0.3, m)
+        keep = ring[faces][:, :, 2].min(1) > np.tile(np.repeat(low, n - 1), 2)
+        cap = [(len(ring), i * n, (i + 1) % m * n) for i in range(m)]
+        mesh = Mesh.of(np.vstack([ring, [[0, 0, 8.5]]]), np.vstack([faces[keep], cap]))
+        mesh = mend(mesh.of_faces(np.ones(mesh.triangles, bool))).mesh
         self.assertGreater(crossing_walls(mesh, border_loops(mesh)).sum(), 0)
         free = above_curtain(mesh, slope=10.0, round_mm=0.3)
         self.assertEqual(crossing_walls(free, border_loops(free)).sum(), 0)
