@@ -27,7 +27,12 @@ def _surroundings() -> Iterator[dict[str, str]]:
     scratch = Path(tempfile.mkdtemp(prefix="bench-test-"))
     try:
         env = environment(folder, url)
-        yield {**env, "BENCH_STATE": str(scratch), "NUMBA_CACHE_DIR": str(install.state() / "kernels")}
+        yield {
+            **env,
+            "BENCH_STATE": str(scratch),
+            "DJANGO_SETTINGS_MODULE": "config.settings_test",
+            "NUMBA_CACHE_DIR": str(install.state() / "kernels"),
+        }
     finally:
         shutil.rmtree(scratch, ignore_errors=True)
         if cluster:

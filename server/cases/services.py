@@ -200,7 +200,7 @@ def undo(user: Any, number: str) -> Case:
         target = _undoable(case, user)
         if target is None:
             raise Refused("There is nothing of yours to take back.", code="nothing-to-undo", status=409)
-        return _reverse(case, user, target, "undo", f"Took back: {target.what}")
+        return _reverse(case, user, target, "undo", f"Took back: {_plain(target)}")
 
 
 def redo(user: Any, number: str) -> Case:
@@ -210,7 +210,12 @@ def redo(user: Any, number: str) -> Case:
         target = _redoable(case, user)
         if target is None:
             raise Refused("There is nothing to do again.", code="nothing-to-redo", status=409)
-        return _reverse(case, user, target, "redo", f"Did again: {target.what.removeprefix('Took back: ')}")
+        return _reverse(case, user, target, "redo", f"Did again: {_plain(target)}")
+
+
+def _plain(revision: Revision) -> str:
+    """What a revision is about, without the words of undo and redo."""
+    return revision.what.removeprefix("Took back: ").removeprefix("Did again: ")
 
 
 def _mine(case: Case, user: Any) -> list[Revision]:
@@ -264,7 +269,7 @@ def _reverse(case: Case, user: Any, target: Revision, kind: str, what: str) -> C
 def can_undo(case: Case, user: Any) -> tuple[str | None, str | None]:
     """What an undo and a redo would do now, as words."""
     back, again = _undoable(case, user), _redoable(case, user)
-    return (back.what if back else None), (again.what.removeprefix("Took back: ") if again else None)
+    return (_plain(back) if back else None), (_plain(again) if again else None)
 
 
 def hold(user: Any, number: str, held: bool) -> Case:

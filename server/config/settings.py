@@ -29,6 +29,7 @@ MIDDLEWARE = [
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "config.errors.AccidentMiddleware",
 ]
 ROOT_URLCONF = "config.urls"
@@ -90,5 +91,6 @@ LOGGING = {
     "formatters": {"plain": {"format": "%(asctime)s %(levelname)s %(name)s: %(message)s"}},
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
     "root": {"handlers": ["console"], "level": "WARNING"},
-    "loggers": {"bench": {"level": "INFO"}},
+    # What is refused is said to the person; only what breaks is logged.
+    "loggers": {"bench": {"level": "INFO"}, "django.request": {"level": "ERROR"}, "django.security.csrf": {"level": "ERROR"}},
 }

@@ -1,0 +1,62 @@
+"""People, files and short ways for the server's tests."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+from typing import Any
+
+from django.conf import settings
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import Client
+
+from accounts.services import ensure_people
+from bitecore.files import stl
+from bitecore.mesh import Mesh
+from tests.shapes import jaws
+
+PEOPLE = [
+    ("mira", "Mira", "Tallow", "technician", "plaster-and-light"),
+    ("tove", "Tove", "Ashgrove", "lead", "plaster-and-light"),
+]
+
+
+def people() -> None:
+    ensure_people(PEOPLE)
+
+
+def client(name: str) -> Client:
+    """A signed-in browser that has to show its CSRF token as a real one does."""
+    out = Client(enforce_csrf_checks=True)
+    token = out.get("/api/me").json()["csrf"]
+    answer = out.post("/api/sign-in", {"name": name, "password": "plaster-and-light"}, "application/json", headers={"X-CSRFToken": token})
+    assert answer.status_code == 200, answer.content
+    return out
+
+
+def post(who: Client, path: str, body: Any = None) -> Any:
+    """POST JSON with the CSRF token."""
+    token = who.cookies["csrftoken"].value
+    return who.post(path, json.dumps(body or {}), "application/json", headers={"X-CSRFToken": token})
+
+
+def drop(who: Client, *files: tuple[str, bytes], to: str = "/api/cases/drop") -> Any:
+    uploads = [SimpleUploadedFile(name, data) for name, data in files]
+    return who.post(to, {"files": uploads}, headers={"X-CSRFToken": who.cookies["csrftoken"].value})
+
+
+def scan(mesh: Mesh) -> bytes:
+    return stl.write_binary(mesh)
+
+
+def pair() -> tuple[tuple[str, bytes], tuple[str, bytes]]:
+    upper, lower = jaws(3)
+    return ("a.stl", scan(upper)), ("b.stl", scan(lower))
+
+
+def clear_state() -> None:
+    """Blobs and views of the test before."""
+    for root in (settings.BLOB_ROOT, settings.VIEW_ROOT):
+        assert "bench-test-" in str(root), "tests run through ./bench test"
+        shutil.rmtree(Path(root), ignore_errors=True)

@@ -1,0 +1,275 @@
+"""Cases over HTTP: what is accepted, refused, changed, taken back, and who may."""
+
+from __future__ import annotations
+
+from django.test import Client, TestCase
+
+from bitecore.files import stl
+from cases.models import AuditLine, Blob, Case, Revision
+from tests.core.test_files import zipped
+from tests.server.common import clear_state, client, drop, pair, people, post, scan
+from tests.shapes import jaws, sphere
+
+
+class ServerCase(TestCase):
+    @classmethod
+    def setUpTestData(cls) -> None:
+        people()
+
+    def setUp(self) -> None:
+        clear_state()
+        self.mira, self.tove = client("mira"), client("tove")
+
+    def opened(self) -> str:
+        return drop(self.mira, *pair()).json()["number"]
+
+    def read(self, number: str) -> dict:
+        return self.mira.get(f"/api/cases/{number}").json()
+
+    def settings(self, who: Client, number: str, base: int, step: str, values: dict, piece: str = "*"):  # noqa: ANN201
+        return post(who, f"/api/cases/{number}/settings", {"base": base, "step": step, "piece": piece, "values": values})
+
+
+class DoorTest(ServerCase):
+    def test_nobody_signed_in_gets_nothing(self) -> None:
+        number = self.opened()
+        out = Client()
+        for path in (
+            "/api/cases", f"/api/cases/{number}", f"/api/cases/{number}/history", f"/api/cases/{number}/files.zip", "/api/house",
+            "/api/cases/steps", f"/api/meshes/{'0' * 64}/full.glb", f"/api/pictures/{'0' * 40}.png", "/api/events",
+        ):  # fmt: skip
+            answer = out.get(path)
+            self.assertEqual(answer.status_code, 401, path)
+            self.assertEqual(answer.json()["code"], "sign-in", path)
+        for path in ("drop", f"{number}/drop", f"{number}/settings", f"{number}/undo", f"{number}/hand-off", f"{number}/accept"):
+            self.assertIn(out.post(f"/api/cases/{path}", {}, "application/json").status_code, (401, 403), path)
+
+    def test_wrong_password_is_one_sentence(self) -> None:
+        who = Client()
+        answer = who.post("/api/sign-in", {"name": "mira", "password": "x"}, "application/json")
+        self.assertEqual((answer.status_code, answer.json()["message"]), (403, "Name or password is not right."))
+
+    def test_a_post_without_the_token_is_refused(self) -> None:
+        number = self.opened()
+        self.assertEqual(self.mira.post(f"/api/cases/{number}/undo", {}, "application/json").status_code, 403)
+
+    def test_pages_carry_a_policy_and_no_foreign_source(self) -> None:
+        answer = self.mira.get("/case/2611-01")
+        self.assertIn("default-src 'self'", answer["Content-Security-Policy"])
+        self.assertEqual(answer["X-Frame-Options"], "DENY")
+
+
+class DropTest(ServerCase):
+    def test_a_drop_opens_a_case_with_its_own_number(self) -> None:
+        answer = drop(self.mira, *pair()).json()
+        self.assertRegex(answer["number"], r"^\d{4}-\d{2,}$")
+        self.assertEqual((answer["accepted"], answer["refused"]), (["a.stl", "b.stl"], []))
+        case = Case.objects.get(number=answer["number"])
+        self.assertTrue(case.needs_work)
+        self.assertEqual(AuditLine.objects.filter(case_number=case.number, action="open").count(), 1)
+        self.assertNotEqual(drop(self.mira, pair()[0]).json()["number"], answer["number"])
+
+    def test_what_cannot_be_used_is_refused_with_a_sentence_and_nothing_of_it_is_stored(self) -> None:
+        good = scan(jaws(21)[1])
+        files = [
+            ("empty.stl", b""), ("cut.stl", good[:7000]), ("letter.stl", b"Dear all\n" * 99), ("photo.ply", b"\x89PNG" * 99),
+            ("bad.zip", zipped(("u.stl", good))[:3000]), ("out.zip", zipped(("../../u.stl", good))),
+        ]  # fmt: skip
+        answer = drop(self.mira, *files).json()
+        self.assertEqual((answer["number"], answer["accepted"], Case.objects.count(), Blob.objects.count()), (None, [], 0, 0))
+        self.assertEqual([r["file"] for r in answer["refused"]], [name for name, _ in files])
+        for refusal in answer["refused"]:
+            self.assertIn(refusal["file"], refusal["message"])
+
+    def test_good_ones_among_bad_ones_go_in(self) -> None:
+        answer = drop(self.mira, ("x.stl", b"?"), pair()[0]).json()
+        self.assertEqual((answer["accepted"], len(answer["refused"])), (["a.stl"], 1))
+        self.assertEqual([p["file"] for p in self.read(answer["number"])["pieces"]], ["a.stl"])
+
+    def test_more_triangles_than_the_limit(self) -> None:
+        with self.settings_of(BENCH_TRIANGLES=1000):
+            answer = drop(self.mira, pair()[0]).json()
+        self.assertEqual(answer["refused"][0]["code"], "too-many-triangles")
+        self.assertIn("1,000", answer["refused"][0]["message"])
+
+    def test_larger_than_a_drop_may_be(self) -> None:
+        with self.settings_of(BENCH_DROP_BYTES=100_000):
+            answer = drop(self.mira, *pair()).json()
+        self.assertEqual({r["code"] for r in answer["refused"]}, {"too-large"})
+
+    def settings_of(self, **values: int):  # noqa: ANN202
+        from django.test import override_settings
+
+        return override_settings(**values)
+
+    def test_the_same_file_twice_is_taken_once(self) -> None:
+        data = pair()[0][1]
+        answer = drop(self.mira, ("a.stl", data), ("copy of a.stl", data)).json()
+        self.assertEqual((answer["accepted"], answer["refused"][0]["code"]), (["a.stl"], "same-file"))
+        again = drop(self.mira, ("a.stl", data), to=f"/api/cases/{answer['number']}/drop")
+        self.assertEqual((again.status_code, again.json()["code"]), (409, "same-file"))
+        self.assertEqual(Blob.objects.count(), 1)
+
+    def test_zip_with_folders(self) -> None:
+        upper, lower = jaws(3)
+        data = zipped(("x/u.stl", scan(upper)), ("x/l.stl", stl.write_ascii(lower)), ("x/readme.txt", b"hello"))
+        answer = drop(self.mira, ("all.zip", data)).json()
+        self.assertEqual(answer["accepted"], ["x/u.stl", "x/l.stl"])
+
+    def test_later_scans_join_and_can_be_taken_back(self) -> None:
+        one, two = pair()
+        number = drop(self.mira, one).json()["number"]
+        drop(self.mira, two, to=f"/api/cases/{number}/drop")
+        self.assertEqual(len(self.read(number)["pieces"]), 2)
+        post(self.mira, f"/api/cases/{number}/undo")
+        self.assertEqual(len(self.read(number)["pieces"]), 1)
+        post(self.mira, f"/api/cases/{number}/redo")
+        self.assertEqual(len(self.read(number)["pieces"]), 2)
+
+
+class ChangeTest(ServerCase):
+    def test_set_undo_redo(self) -> None:
+        number = self.opened()
+        first = self.settings(self.mira, number, 1, "base", {"thickness_mm": 3.5}).json()
+        self.assertEqual((first["revision"], first["undo"], first["redo"]), (2, "Base: Under the lowest point", None))
+        self.settings(self.mira, number, 2, "trim", {"ease_mm": 1.5})
+        back = post(self.mira, f"/api/cases/{number}/undo").json()
+        self.assertEqual(back["redo"], "Trim: Ease the border")
+        document = Revision.objects.filter(case__number=number).first().document
+        self.assertEqual(document["settings"], {"base": {"*": {"thickness_mm": 3.5}}, "trim": {"*": {}}})
+        again = post(self.mira, f"/api/cases/{number}/redo").json()
+        self.assertEqual((again["undo"], again["redo"]), ("Trim: Ease the border", None))
+        for _ in range(2):
+            post(self.mira, f"/api/cases/{number}/undo")
+        self.assertEqual(post(self.mira, f"/api/cases/{number}/undo").json()["code"], "nothing-to-undo")
+
+    def test_a_change_after_an_undo_ends_the_redo(self) -> None:
+        number = self.opened()
+        self.settings(self.mira, number, 1, "base", {"thickness_mm": 3.5})
+        post(self.mira, f"/api/cases/{number}/undo")
+        self.settings(self.mira, number, 3, "base", {"thickness_mm": 4.5})
+        self.assertEqual(post(self.mira, f"/api/cases/{number}/redo").json()["code"], "nothing-to-redo")
+
+    def test_what_does_not_fit_is_refused_and_not_kept(self) -> None:
+        number = self.opened()
+        for step, values, words in (
+            ("base", {"thickness_mm": 0.1}, "greater than or equal to 1"),
+            ("base", {"thickness_mm": "thick"}, "valid number"),
+            ("base", {"colour": 1}, "no setting"),
+            ("polish", {"x": 1}, "There is no step"),
+        ):
+            answer = self.settings(self.mira, number, 1, step, values)
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn(words, answer.json()["message"])
+        self.assertEqual(self.read(number)["revision"], 1)
+
+    def test_a_value_for_both_replaces_the_one_for_one(self) -> None:
+        number = self.opened()
+        self.settings(self.mira, number, 1, "trim", {"ease_mm": 2.0}, piece="p1")
+        data = self.settings(self.mira, number, 2, "trim", {"ease_mm": 0.5}).json()
+        own = Revision.objects.filter(case__number=number).first().document["settings"]["trim"]
+        self.assertEqual((data["revision"], own), (3, {"p1": {}, "*": {"ease_mm": 0.5}}))
+
+    def test_clearing_goes_back_to_the_house(self) -> None:
+        post(self.tove, "/api/house", {"step": "base", "values": {"thickness_mm": 6.0}})
+        number = self.opened()
+        self.settings(self.mira, number, 1, "base", {"thickness_mm": 3.0})
+        self.settings(self.mira, number, 2, "base", {"thickness_mm": {"absent": True}})
+        node = next(s for s in self.mira.get("/api/cases/steps").json() if s["name"] == "base")
+        self.assertEqual(node["settings"][0]["default"], 2.0)
+        document = Revision.objects.filter(case__number=number).first().document
+        self.assertEqual((document["house"]["base"], document["settings"]["base"]["*"]), ({"thickness_mm": 6.0}, {}))
+
+    def test_details_at_any_time(self) -> None:
+        number = self.opened()
+        data = post(self.mira, f"/api/cases/{number}/details", {"base": 1, "values": {"patient": " Corwin P ", "notes": "x" * 5000}}).json()
+        self.assertEqual((data["details"]["patient"], len(data["details"]["notes"])), ("Corwin P", 2000))
+        bad = post(self.mira, f"/api/cases/{number}/details", {"base": 2, "values": {"shoe": "44"}})
+        self.assertEqual(bad.status_code, 422)
+        found = self.mira.get("/api/cases?find=corwin").json()
+        self.assertEqual([t["number"] for t in found], [number])
+        self.assertEqual(self.mira.get("/api/cases?find=nobody").json(), [])
+
+    def test_history_says_who_and_when(self) -> None:
+        number = self.opened()
+        self.settings(self.tove, number, 1, "base", {"thickness_mm": 3.0})
+        lines = self.mira.get(f"/api/cases/{number}/history").json()
+        self.assertEqual([(h["who"], h["what"]) for h in lines][:1], [("Tove Ashgrove", "Base: Under the lowest point")])
+        self.assertTrue(lines[-1]["what"].startswith("Case opened with a.stl, b.stl"))
+        self.assertEqual(AuditLine.objects.filter(case_number=number).count(), 2)
+
+    def test_no_such_case(self) -> None:
+        for answer in (self.mira.get("/api/cases/9999-99"), post(self.mira, "/api/cases/9999-99/undo")):
+            self.assertEqual((answer.status_code, answer.json()["code"]), (404, "no-case"))
+
+
+class TwoPeopleTest(ServerCase):
+    def test_the_second_is_told_and_nothing_is_overwritten(self) -> None:
+        number = self.opened()
+        self.settings(self.mira, number, 1, "base", {"thickness_mm": 3.0})
+        answer = self.settings(self.tove, number, 1, "base", {"thickness_mm": 5.0})
+        self.assertEqual((answer.status_code, answer.json()["code"]), (409, "changed-meanwhile"))
+        self.assertIn("Mira Tallow", answer.json()["message"])
+        document = Revision.objects.filter(case__number=number).first().document
+        self.assertEqual(document["settings"]["base"]["*"]["thickness_mm"], 3.0)
+
+    def test_changes_of_different_places_both_stand(self) -> None:
+        number = self.opened()
+        self.settings(self.mira, number, 1, "base", {"thickness_mm": 3.0})
+        answer = self.settings(self.tove, number, 1, "trim", {"ease_mm": 1.0})
+        self.assertEqual(answer.status_code, 200)
+        self.assertEqual(answer.json()["revision"], 3)
+
+    def test_undo_takes_back_only_my_own(self) -> None:
+        number = self.opened()
+        self.settings(self.tove, number, 1, "trim", {"ease_mm": 1.0})
+        self.settings(self.mira, number, 2, "base", {"thickness_mm": 3.0})
+        back = post(self.tove, f"/api/cases/{number}/undo").json()
+        settings = Revision.objects.filter(case__number=number).first().document["settings"]
+        self.assertEqual((settings["base"]["*"], settings["trim"]["*"]), ({"thickness_mm": 3.0}, {}))
+        self.assertIsNone(back["undo"])
+
+    def test_undo_is_refused_where_someone_changed_the_same_place_since(self) -> None:
+        number = self.opened()
+        self.settings(self.mira, number, 1, "base", {"thickness_mm": 3.0})
+        self.settings(self.tove, number, 2, "base", {"thickness_mm": 4.0})
+        answer = post(self.mira, f"/api/cases/{number}/undo")
+        self.assertEqual((answer.status_code, answer.json()["code"]), (409, "changed-meanwhile"))
+
+    def test_who_else_is_here(self) -> None:
+        number = self.opened()
+        self.assertEqual(post(self.mira, f"/api/cases/{number}/here").json(), {"others": []})
+        self.assertEqual(post(self.tove, f"/api/cases/{number}/here").json(), {"others": ["Mira Tallow"]})
+
+
+class HandOffTest(ServerCase):
+    def test_waits_for_every_yes(self) -> None:
+        number = self.opened()
+        answer = post(self.mira, f"/api/cases/{number}/hand-off")
+        self.assertEqual((answer.status_code, answer.json()["code"]), (409, "not-accepted"))
+        self.assertEqual(answer.json()["missing"], ["Intake", "Bite", "Level", "Trim", "Base", "Plate"])
+        steps = ["intake", "bite", "level", "trim", "base", "plate"]
+        data = post(self.mira, f"/api/cases/{number}/accept", {"base": 1, "steps": steps}).json()
+        self.assertEqual(data["accepted"], steps)
+        self.assertEqual(post(self.mira, f"/api/cases/{number}/hand-off").status_code, 200)
+        data = post(self.mira, f"/api/cases/{number}/accept", {"base": 2, "steps": ["trim"], "accepted": False}).json()
+        self.assertNotIn("trim", data["accepted"])
+
+    def test_no_files_before_they_are_made(self) -> None:
+        number = self.opened()
+        self.assertEqual(self.mira.get(f"/api/cases/{number}/files.zip").json()["code"], "no-files")
+
+
+class HouseTest(ServerCase):
+    def test_only_a_lead_changes_the_house(self) -> None:
+        answer = post(self.mira, "/api/house", {"step": "trim", "values": {"ease_mm": 1.0}})
+        self.assertEqual((answer.status_code, answer.json()["code"]), (403, "lead-only"))
+        self.assertEqual(post(self.tove, "/api/house", {"step": "trim", "values": {"ease_mm": 99}}).status_code, 422)
+        self.assertEqual(post(self.tove, "/api/house", {"step": "trim", "values": {"ease_mm": 1.0}}).json()["number"], 1)
+
+    def test_cases_keep_what_they_began_with(self) -> None:
+        before = self.opened()
+        post(self.tove, "/api/house", {"step": "base", "values": {"thickness_mm": 4.0}})
+        after = drop(self.mira, ("s.stl", scan(sphere(4, 12)))).json()["number"]
+        houses = {n: Revision.objects.filter(case__number=n).first().document["house"] for n in (before, after)}
+        self.assertEqual(houses, {before: {}, after: {"base": {"thickness_mm": 4.0}}})
