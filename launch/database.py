@@ -104,17 +104,25 @@ class Cluster:
                 if self.running():
                     break
                 self._end_orphans()
-                port = _free_port(PORT if attempt == 0 else 0)
+                port = _free_port(self._last_port() if attempt == 0 else 0)
                 options = f"-c listen_addresses=127.0.0.1 -c port={port} -c unix_socket_directories='' -c max_connections=120"
                 done = self._tool("pg_ctl", "-D", self.data, "-l", self.log, "-w", "-t", "90", "-s", "-o", options, "start", check=False)
                 said = done.stdout
                 if done.returncode == 0:
+                    (self.folder / "port").write_text(str(port))
                     break
                 time.sleep(0.5)
             else:
                 tail = "\n  ".join(self.log.read_text(errors="replace").splitlines()[-4:])
                 raise Fail(f"PostgreSQL does not start. {said.strip()}\n  {tail}")
         return self.url("postgres")
+
+    def _last_port(self) -> int:
+        """Where it ran before: what is connected to it finds it again after a restart."""
+        try:
+            return int((self.folder / "port").read_text())
+        except (OSError, ValueError):
+            return PORT
 
     def url(self, name: str = "bench") -> str:
         live = self.running()

@@ -30,6 +30,7 @@ def _surroundings() -> Iterator[dict[str, str]]:
         yield {
             **env,
             "BENCH_STATE": str(scratch),
+            "BENCH_TEST_CLUSTER": str(cluster.folder) if cluster else "",
             "DJANGO_SETTINGS_MODULE": "config.settings_test",
             "NUMBA_CACHE_DIR": str(install.state() / "kernels"),
         }

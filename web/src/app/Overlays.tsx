@@ -20,7 +20,7 @@ export function Overlays() {
   const { which, open, close } = useOverlay();
   return (
     <>
-      <Command id="box" title="Find a command" keys="slash" group="Help" run={() => open("commands")} />
+      <Command id="box" title="Find a command" keys="/" group="Help" run={() => open("commands")} />
       <Command id="keys" title="All keys" keys="?" group="Help" run={() => open("keys")} />
       {which && <Sheet which={which} close={close} />}
     </>

@@ -13,8 +13,8 @@ function Person() {
   const person = me.data?.person;
   async function out() {
     try {
-      await ok(client.POST("/api/sign-out"));
-      queries.clear();
+      queries.setQueryData(["me"], await ok(client.POST("/api/sign-out")));
+      queries.removeQueries({ predicate: (query) => query.queryKey[0] !== "me" });
     } catch (error) {
       sayError(error);
     }

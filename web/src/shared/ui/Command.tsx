@@ -24,14 +24,15 @@ export function Command({ id, title, keys, group, run, everywhere = false }: Pro
   }, [id, title, keys, group, add, remove]);
   const digit = /(^|\+)\d$/.test(keys);
   useHotkeys(
-    keys === "?" ? "shift+slash, ?" : keys,
+    // Signs stand on other keys, with or without Shift, on other keyboards.
+    keys === "?" || keys === "/" ? `${keys}, shift+${keys}` : keys,
     (event) => {
       // A key held on a button is that button's.
       if (keys === "enter" && event.target instanceof HTMLElement && event.target.closest("button, a, select")) return;
       event.preventDefault();
       latest.current();
     },
-    { enableOnFormTags: everywhere, useKey: !digit && keys !== "?", preventDefault: false },
+    { enableOnFormTags: everywhere, useKey: !digit, preventDefault: false },
   );
   return null;
 }

@@ -1,0 +1,67 @@
+"""What goes wrong in a lab: a worker dies, the database restarts, two people open one case."""
+
+from __future__ import annotations
+
+import os
+import re
+import unittest
+from pathlib import Path
+
+from cases.models import Case
+from tests.browser.harness import BrowserCase, fresh_connection, scan
+from tests.shapes import jaws
+
+
+class TroubleTest(BrowserCase):
+    def start(self, seed: int) -> str:
+        """A drop, left as soon as something is being worked out."""
+        upper, lower = jaws(seed)
+        self.drop(("a.stl", scan(upper)), ("b.stl", scan(lower)))
+        self.page.wait_for_url(re.compile("/case/"))
+        self.page.get_by_role("progressbar").first.wait_for()
+        return self.page.url.rsplit("/", 1)[1]
+
+    def test_a_killed_worker_loses_nothing(self) -> None:
+        number = self.start(34)
+        self.app.kill_worker()
+        self.assertTrue(Case.objects.get(number=number).needs_work)
+        self.app.start_worker()
+        self.wait_state("Plate", "done", seconds=90)
+        self.assertEqual(self.page.get_by_label("Pieces").get_by_text(re.compile("% sure")).count(), 2)
+
+    def test_a_closed_browser_finds_the_run_gone_on(self) -> None:
+        number = self.start(47)
+        self.page.close()
+        self.page = self.signed_in("mira")
+        self.page.goto(f"{self.app.address}/case/{number}")
+        self.wait_state("Plate", "done", seconds=90)
+
+    def test_a_restart_of_the_database_loses_nothing(self) -> None:
+        folder = os.environ.get("BENCH_TEST_CLUSTER")
+        if not folder:
+            raise unittest.SkipTest("the database is not ours to restart: DATABASE_URL was given")
+        from launch.database import Cluster
+
+        self.start(58)
+        cluster = Cluster(Path(folder))
+        cluster.stop()
+        cluster.start()
+        fresh_connection()
+        self.wait_state("Plate", "done", seconds=90)
+        self.page.keyboard.press("Alt+5")
+        self.set_number("Under the lowest point", "3")
+        self.wait_reading("Under the lowest point", "3.00 mm")
+
+    def test_two_people_in_one_case(self) -> None:
+        number = self.open_pair()
+        tove = self.signed_in("tove")
+        tove.goto(f"{self.app.address}/case/{number}")
+        tove.get_by_text("Mira Tallow has it open too").wait_for()
+        self.step("Base", tove).click()
+        self.wait_reading("Under the lowest point", "2.00 mm", tove)
+        self.step("Base").click()
+        self.set_number("Under the lowest point", "3.5")
+        tove.get_by_text("Mira Tallow changed this case: Base: Under the lowest point.").wait_for()
+        self.wait_reading("Under the lowest point", "3.50 mm", tove)
+        self.page.get_by_text("Tove Ashgrove has it open too").wait_for(timeout=30_000)
+        self.assertTrue(tove.get_by_role("button", name="Nothing to take back").is_disabled())
