@@ -68,7 +68,7 @@ def _placed(plan: ArchPlan, upper: bool, rng: np.random.Generator) -> list[Place
     return [p for p in places if p.fdi not in plan.gaps]
 
 
-def _place(plan, fdi, c, at, along, side, upper, rng) -> Place:  # noqa: ANN001
+def _place(plan, fdi, c, at, along, side, upper, rng) -> Place:
     u = np.r_[along / np.linalg.norm(along), 0.0]
     cheek = np.array([u[1], -u[0], 0.0]) * side  # outward of the arch
     lean = {1: 16, 2: 13, 3: 6}.get(c.number, -2 if upper else -7) * (1.0 if upper or c.number > 3 else 0.7)
@@ -95,7 +95,7 @@ class _Grid:
         return x, y, z
 
 
-def _gum(plan: ArchPlan, upper: bool, places: list[Place], grid: _Grid, rng) -> tuple[NDArray, NDArray, NDArray]:  # noqa: ANN001
+def _gum(plan: ArchPlan, upper: bool, places: list[Place], grid: _Grid, rng) -> tuple[NDArray, NDArray, NDArray]:
     """(nx, ny, nz) signed gum, and per column the distance along and across the arch."""
     half = arch_curve(upper=upper, wide=1.0)
     centres = np.array([p.origin_mm[:2] + p.axes[2, :2] * p.crown.height_mm * 0.4 for p in places])
@@ -175,13 +175,15 @@ def _surface(plan: ArchPlan, upper: bool, rng: np.random.Generator) -> tuple[Mes
     return mesh, along[index[:, 0], index[:, 1]], across[index[:, 0], index[:, 1]]
 
 
-def _ragged(mesh: Mesh, along, across, plan: ArchPlan, upper: bool, rng) -> Mesh:  # noqa: ANN001
+def _ragged(mesh: Mesh, along, across, plan: ArchPlan, upper: bool, rng) -> Mesh:
     """Keep what a scanner would have seen, with a border torn at several scales."""
+
     def torn(t: NDArray, amount: float) -> NDArray:
         out = np.zeros_like(t)
         for wave, share in ((0.14, 1.0), (0.5, 0.6), (1.7, 0.35), (4.1, 0.25)):
             out += share * np.sin(t * wave * rng.uniform(0.8, 1.25) + rng.uniform(0, 6.28))
         return amount * out
+
     # One value a block of triangles: the staircase of a scanner's frames.
     block = np.floor(along / 0.9)
     jag = rng.normal(0, 0.35, 4096)[(block.astype(int) % 4096)]

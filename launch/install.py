@@ -84,7 +84,11 @@ def python(*, tests: bool) -> None:
             shutil.rmtree(VENV, ignore_errors=True)
             debian({"python3-venv": "/nonexistent"})
             run([sys.executable, "-m", "venv", VENV], "The Python environment could not be made")
-    run([PYTHON, "-m", "pip", "install", "-q", "--disable-pip-version-check", "-r", wanted], "The Python packages could not be installed", cwd=ROOT)
+    run(
+        [PYTHON, "-m", "pip", "install", "-q", "--disable-pip-version-check", "-r", wanted],
+        "The Python packages could not be installed",
+        cwd=ROOT,
+    )
     mark.write_text(stamp)
 
 
@@ -109,7 +113,12 @@ def packages() -> None:
         return
     say("Installing the front end's packages …")
     environment = {**os.environ, "CI": "true", "npm_config_yes": "true"}
-    run(["npx", "-y", "pnpm@10", "install", "--frozen-lockfile", "--silent"], "The front end's packages could not be installed", cwd=WEB, env=environment)
+    run(
+        ["npx", "-y", "pnpm@10", "install", "--frozen-lockfile", "--silent"],
+        "The front end's packages could not be installed",
+        cwd=WEB,
+        env=environment,
+    )
     mark.write_text(stamp)
 
 

@@ -35,8 +35,7 @@ def load(paths: list[Path], limits: Limits | None = None) -> list[SourceFile]:
 def document_of(sources: list[SourceFile], store: ResultStore, registry: Registry, args: argparse.Namespace) -> CaseDocument:
     """Pieces p1, p2, … in the order given. Raises BadSetting for an option that fits nothing."""
     pieces = [
-        PieceEntry(id=f"p{number}", file=source.name, sha256=store.blobs.write(source.data))
-        for number, source in enumerate(sources, 1)
+        PieceEntry(id=f"p{number}", file=source.name, sha256=store.blobs.write(source.data)) for number, source in enumerate(sources, 1)
     ]
     settings: dict[str, dict[str, dict[str, Any]]] = {}
     for text in args.jaw:

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.contrib.auth.models import AbstractBaseUser
-
 from bitecore.runsheet import CaseDocument, Manifest, standard
 from bitecore.runsheet.document import ALL
 from bitecore.runsheet.graph import Graph, Node
@@ -49,7 +47,7 @@ def _setting(key: str, prop: dict) -> SettingOut:
     )
 
 
-def case_out(case: Case, user: AbstractBaseUser) -> CaseOut:
+def case_out(case: Case, user: Any) -> CaseOut:
     store = ServerStore()
     document, graph = document_of(case), look(case, store)
     good = store.get_many(set(case.last_good.values()))
@@ -134,11 +132,11 @@ def tray(case: Case) -> Tray:
     for step in standard().steps:
         nodes = [n for n in graph.nodes.values() if n.step.name == step.name]
         states.append({"step": step.name, "title": step.title, "state": worst(state_of(n, case) for n in nodes)})
-    step, waits, tone = _waits(case, document, graph, states)
+    stands_at, waits, tone = _waits(case, document, graph, states)
     running = [w.get("fraction", 0.0) for w in case.working.values()] if case.needs_work else []
     return Tray(
         number=case.number, patient=document.patient, practice=document.practice, purpose=document.purpose,
-        due=document.due, picture=case.picture, step=step, states=states, waits=waits, tone=tone,
+        due=document.due, picture=case.picture, step=stands_at, states=states, waits=waits, tone=tone,
         working=min(running) if running else None, created=case.created.isoformat(),
     )  # fmt: skip
 
@@ -186,4 +184,3 @@ def _first_flag(graph: Graph, step: str, severity: str) -> str:
                 if flag["severity"] == severity:
                     return flag["message"]
     return ""
-

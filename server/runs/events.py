@@ -79,7 +79,7 @@ async def events(request: HttpRequest) -> HttpResponse | StreamingHttpResponse:
             while True:
                 try:
                     yield f"data: {await asyncio.wait_for(mine.get(), _PING_S)}\n\n"
-                except asyncio.TimeoutError:
+                except TimeoutError:
                     yield ": still here\n\n"
         finally:
             Hub.leave(mine)

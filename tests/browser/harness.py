@@ -13,7 +13,6 @@ import tempfile
 import time
 import urllib.request
 from pathlib import Path
-from typing import Any
 from urllib.parse import quote
 
 from django.core.management import call_command
@@ -55,7 +54,7 @@ class Application:
         self.env = {**os.environ, "DATABASE_URL": database_url()}
         self.web: subprocess.Popen | None = None
         self.worker: subprocess.Popen | None = None
-        self.log = tempfile.TemporaryFile()
+        self.log = tempfile.TemporaryFile()  # noqa: SIM115  (closed with the process)
 
     def _start(self, *command: str) -> subprocess.Popen:
         return subprocess.Popen(
@@ -203,5 +202,3 @@ def scan(mesh: Mesh) -> bytes:
 
 def parse_mm(text: str) -> float:
     return float(re.sub(r"[^\d.\-]", "", text))
-
-

@@ -10,13 +10,12 @@ import numpy as np
 import trimesh
 
 from bitecore.errors import StepFailed
-from bitecore.mesh import GROUP_CUT, GROUP_SCAN, Mesh, check_solid, face_normals, volume_ml
+from bitecore.mesh import GROUP_CUT, GROUP_SCAN, Mesh, border_loops, check_solid, face_normals, volume_ml
 from bitecore.ops.base import base, crossing_walls
-from bitecore.ops.curtain import above_curtain, curtain_over
 from bitecore.ops.border import border_points
+from bitecore.ops.curtain import above_curtain, curtain_over
 from bitecore.ops.holes import close_holes
 from bitecore.ops.mend import mend
-from bitecore.mesh import border_loops
 from tests.shapes import dome, jaws, sheet, turn
 
 

@@ -53,10 +53,25 @@ class WholeRunTest(RunCase):
         report = self.report()
         self.assertEqual(set(report), {"format", "inputs", "steps", "outputs", "seconds"})
         self.assertEqual(report["format"], 1)
-        self.assertEqual([(i["file"], i["jaw"], i["kind"]) for i in report["inputs"]], [("export/Scan A.stl", "upper", "jaw"), ("export/2.ply", "lower", "jaw")])
+        self.assertEqual(
+            [(i["file"], i["jaw"], i["kind"]) for i in report["inputs"]],
+            [("export/Scan A.stl", "upper", "jaw"), ("export/2.ply", "lower", "jaw")],
+        )
         for row in report["inputs"]:
             self.assertLessEqual(
-                {"piece", "file", "kind", "jaw", "confidence", "unit_mm", "turned_inside_out", "facing", "home_to_bite", "home_to_bench", "flags"},
+                {
+                    "piece",
+                    "file",
+                    "kind",
+                    "jaw",
+                    "confidence",
+                    "unit_mm",
+                    "turned_inside_out",
+                    "facing",
+                    "home_to_bite",
+                    "home_to_bench",
+                    "flags",
+                },
                 set(row),
             )
         self.assertEqual(list(dict.fromkeys(s["step"] for s in report["steps"])), STEP_NAMES)
@@ -79,12 +94,26 @@ class WholeRunTest(RunCase):
         self.assertTrue(body.is_watertight and body.volume > 0)
         # Back in home coordinates the teeth are where the scan has them.
         body.apply_transform(np.linalg.inv(np.array(row["home_to_frame"])))
-        off = np.array([trimesh.proximity.closest_point(trimesh.Trimesh(upper.vertices_mm, upper.faces, process=False), body.vertices[::400])[1]])
+        off = np.array(
+            [trimesh.proximity.closest_point(trimesh.Trimesh(upper.vertices_mm, upper.faces, process=False), body.vertices[::400])[1]]
+        )
         self.assertLess(np.quantile(off, 0.6), 0.005)
 
     def test_until_frame_set_and_jaw(self) -> None:
         scan = self.write("a b.stl", jaws(21)[1].moved(turn(3)))
-        status, _, _ = self.run_bench(scan, "--until", "trim", "--frame", "home", "--jaw", "a b.stl=upper", "--set", "trim.ease_mm=1.25", "--set", "trim.back_saw=false")
+        status, _, _ = self.run_bench(
+            scan,
+            "--until",
+            "trim",
+            "--frame",
+            "home",
+            "--jaw",
+            "a b.stl=upper",
+            "--set",
+            "trim.ease_mm=1.25",
+            "--set",
+            "trim.back_saw=false",
+        )
         self.assertEqual(status, 0)
         report = self.report()
         self.assertEqual(report["inputs"][0]["jaw"], "upper")

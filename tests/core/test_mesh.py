@@ -10,8 +10,16 @@ import trimesh
 
 from bitecore.errors import BadMesh
 from bitecore.mesh import (
-    Mesh, area_mm2, border_loops, check_solid, edge_table, face_components, face_normals, vector_area_mm2,
-    vertex_normals, volume_ml,
+    Mesh,
+    area_mm2,
+    border_loops,
+    check_solid,
+    edge_table,
+    face_components,
+    face_normals,
+    vector_area_mm2,
+    vertex_normals,
+    volume_ml,
 )  # fmt: skip
 from bitecore.mesh.topology import split_bow_ties
 from bitecore.ops.closest import ClosestPoints
@@ -41,7 +49,9 @@ class MeasureTest(unittest.TestCase):
         mesh = jaws()[0]
         theirs = trimesh.Trimesh(mesh.vertices_mm, mesh.faces, process=False)
         self.assertAlmostEqual(area_mm2(mesh), theirs.area, places=6)
-        np.testing.assert_allclose(face_normals(mesh), igl.per_face_normals(mesh.vertices_mm, mesh.faces.astype(np.int64), np.zeros(3)), atol=1e-9)
+        np.testing.assert_allclose(
+            face_normals(mesh), igl.per_face_normals(mesh.vertices_mm, mesh.faces.astype(np.int64), np.zeros(3)), atol=1e-9
+        )
 
     def test_vertex_normals_of_a_sphere_point_outward(self) -> None:
         mesh = sphere(4, 40)

@@ -66,9 +66,7 @@ class PoolTest(unittest.TestCase):
             return bool(asked)
 
         with self.assertRaises(Cancelled):
-            evaluate(
-                self.document, standard(), self.store, runner=self.pool, run=Run(stopped=stopped), on_start=lambda node: started.set()
-            )
+            evaluate(self.document, standard(), self.store, runner=self.pool, run=Run(stopped=stopped), on_start=lambda node: started.set())
         self.assertLess(time.monotonic() - asked[0], 2.0)
         self.assertEqual(self.pool.busy, 0)
         done = evaluate(self.document, standard(), self.store, runner=self.pool, until="level")

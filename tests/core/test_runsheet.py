@@ -14,8 +14,21 @@ from bitecore.files import stl
 from bitecore.mesh import Mesh, bounds_mm, check_solid
 from bitecore.progress import QUIET, Run
 from bitecore.runsheet import (
-    CaseDocument, Flag, FolderStore, Inputs, MemoryStore, Need, PieceEntry, Reading, Registry, Step, StepResult,
-    StepSettings, evaluate, setting, standard,
+    CaseDocument,
+    Flag,
+    FolderStore,
+    Inputs,
+    MemoryStore,
+    Need,
+    PieceEntry,
+    Reading,
+    Registry,
+    Step,
+    StepResult,
+    StepSettings,
+    evaluate,
+    setting,
+    standard,
 )  # fmt: skip
 from bitecore.runsheet.graph import resolve
 from bitecore.runsheet.store import unpack
@@ -26,9 +39,7 @@ ALL = frozenset({"hand-off"})
 
 
 def case(store: Any, *meshes: Mesh, **settings: dict) -> CaseDocument:
-    pieces = [
-        PieceEntry(id=f"p{i}", file=f"scan{i}.stl", sha256=store.blobs.write(stl.write_binary(m))) for i, m in enumerate(meshes, 1)
-    ]
+    pieces = [PieceEntry(id=f"p{i}", file=f"scan{i}.stl", sha256=store.blobs.write(stl.write_binary(m))) for i, m in enumerate(meshes, 1)]
     return CaseDocument(number="2611-01", pieces=pieces, settings=settings)
 
 
@@ -280,7 +291,7 @@ class StoreTest(unittest.TestCase):
             first = evaluate(document, standard(), store, until="trim")
             again = evaluate(document, standard(), FolderStore(Path(folder)), until="trim")
             self.assertEqual((len(first.worked) > 0, again.worked), (True, set()))
-            leftovers = [p for p in Path(folder).rglob("tmp*")]
+            leftovers = list(Path(folder).rglob("tmp*"))
             self.assertEqual(leftovers, [])
 
     def test_looking_reads_no_mesh(self) -> None:

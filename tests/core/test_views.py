@@ -89,6 +89,8 @@ class PictureTest(unittest.TestCase):
         ball = dome(3, -2.9, 12)
         right = Mesh.of(ball.vertices_mm + [-20, 0, 0], ball.faces)  # x is the patient's left
         left = Mesh.of(ball.vertices_mm * 0.5 + [20, 0, 0], ball.faces)
-        image = np.array(Image.open(io.BytesIO(picture([(right, np.eye(4)), (left, np.eye(4))], size_px=(200, 100), turn_deg=0, tilt_deg=0))))
+        image = np.array(
+            Image.open(io.BytesIO(picture([(right, np.eye(4)), (left, np.eye(4))], size_px=(200, 100), turn_deg=0, tilt_deg=0)))
+        )
         seen = image[:, :, 3] > 128
         self.assertGreater(seen[:, :100].sum(), seen[:, 100:].sum())

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from django.test import Client, TestCase
+from django.test import Client, TestCase, override_settings
 
 from bitecore.files import stl
 from cases.models import AuditLine, Blob, Case, Revision
@@ -87,20 +87,15 @@ class DropTest(ServerCase):
         self.assertEqual([p["file"] for p in self.read(answer["number"])["pieces"]], ["a.stl"])
 
     def test_more_triangles_than_the_limit(self) -> None:
-        with self.settings_of(BENCH_TRIANGLES=1000):
+        with override_settings(BENCH_TRIANGLES=1000):
             answer = drop(self.mira, pair()[0]).json()
         self.assertEqual(answer["refused"][0]["code"], "too-many-triangles")
         self.assertIn("1,000", answer["refused"][0]["message"])
 
     def test_larger_than_a_drop_may_be(self) -> None:
-        with self.settings_of(BENCH_DROP_BYTES=100_000):
+        with override_settings(BENCH_DROP_BYTES=100_000):
             answer = drop(self.mira, *pair()).json()
         self.assertEqual({r["code"] for r in answer["refused"]}, {"too-large"})
-
-    def settings_of(self, **values: int):  # noqa: ANN202
-        from django.test import override_settings
-
-        return override_settings(**values)
 
     def test_the_same_file_twice_is_taken_once(self) -> None:
         data = pair()[0][1]

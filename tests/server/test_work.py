@@ -153,7 +153,7 @@ class MeshTest(TransactionTestCase):
         self.assertEqual(again.status_code, 304)
         part, some = await get(f"/api/meshes/{digest}/full.glb", Range="bytes=100-199")
         self.assertEqual((part.status_code, some, part["Content-Range"]), (206, body[100:200], f"bytes 100-199/{len(body)}"))
-        light, small = await get(f"/api/meshes/{digest}/light.glb")
+        _light, small = await get(f"/api/meshes/{digest}/light.glb")
         self.assertLess(len(small), len(body))
         for path in (f"/api/meshes/{'0' * 64}/full.glb", f"/api/meshes/{digest}/huge.glb", "/api/meshes/..%2f..%2fx/full.glb"):
             answer, _ = await get(path)

@@ -57,9 +57,7 @@ def area_samples(mesh: Mesh, count: int) -> NDArray[np.float64]:
     return (a[pick] + b[pick] + c[pick]) / 3
 
 
-def mirror_axis(
-    plan: NDArray, angles_rad: NDArray, *, cell: float = 0.5, soft_mm: float = 1.0
-) -> tuple[float, float, float]:
+def mirror_axis(plan: NDArray, angles_rad: NDArray, *, cell: float = 0.5, soft_mm: float = 1.0) -> tuple[float, float, float]:
     """Best mirror line of plane points: (angle of the line's direction to +y, its offset along x then, score 0..1).
 
     For each angle the points are binned, and the autocorrelation along x gives every offset at once.

@@ -6,6 +6,7 @@ most nearly its own mirror image.
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,7 +16,6 @@ from ..errors import StepFailed
 from ..mesh import Mesh, used_vertices
 from ..ops.mend import largest_piece
 from .jawshape import area_samples, mirror_axis
-
 
 # The mirror line is sought at first, and again when the plane has settled.
 _MIRROR_ROUNDS = (0, 2, 5)
@@ -59,9 +59,7 @@ def occlusal_frame(mesh: Mesh, *, up: NDArray, front: NDArray) -> OcclusalFrame:
             basis = _basis(up, front)
         tips = _outer_tips(vertices @ basis.T - [offset, 0, 0])
         if len(tips) < 5:
-            raise StepFailed(
-                "Too few tips and edges stand out of this scan to find the occlusal plane. Is it a jaw?", code="no-tips"
-            )
+            raise StepFailed("Too few tips and edges stand out of this scan to find the occlusal plane. Is it a jaw?", code="no-tips")
         slope, keep = _plane(tips)
         up = basis[2] - slope[0] * basis[0] - slope[1] * basis[1]
         up /= np.linalg.norm(up)
@@ -87,7 +85,7 @@ def _outer_tips(local: NDArray) -> NDArray:
     angle, radius = np.arctan2(ray[:, 0], -ray[:, 1]), np.linalg.norm(ray, axis=1)
     out = []
     edges = np.radians(np.arange(-112, 113, 7.0))
-    for a, b in zip(edges[:-1], edges[1:], strict=True):
+    for a, b in itertools.pairwise(edges):
         pick = (angle >= a) & (angle < b)
         if pick.sum() < 8:
             continue

@@ -33,7 +33,8 @@ def write(positions: NDArray, normals: NDArray, colours: NDArray, faces: NDArray
     for data, count, stride, mode in streams:
         size = count * stride
         view: dict[str, Any] = {"buffer": 1, "byteOffset": plain, "byteLength": size, "target": 34963 if mode == "TRIANGLES" else 34962}
-        view["extensions"] = {_EXT: {"buffer": 0, "byteOffset": len(body), "byteLength": len(data), "byteStride": stride, "mode": mode, "count": count}}  # fmt: skip
+        packed_at = {"buffer": 0, "byteOffset": len(body), "byteLength": len(data)}
+        view["extensions"] = {_EXT: {**packed_at, "byteStride": stride, "mode": mode, "count": count}}
         if mode == "ATTRIBUTES":
             view["byteStride"] = stride
         views.append(view)

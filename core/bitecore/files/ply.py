@@ -36,9 +36,7 @@ def read(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
     except UnreadableFile:
         raise
     except (ValueError, KeyError, IndexError, UnicodeDecodeError, OverflowError) as error:
-        raise UnreadableFile(
-            f"“{name}” is a PLY that is cut short or damaged. Copy or export it again.", code="truncated-file"
-        ) from error
+        raise UnreadableFile(f"“{name}” is a PLY that is cut short or damaged. Copy or export it again.", code="truncated-file") from error
 
 
 def _read(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
@@ -61,9 +59,7 @@ def _read(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
         if element.name == "face":
             faces = lists
     if vertices is None or faces is None or len(faces) == 0:
-        raise UnreadableFile(
-            f"“{name}” holds points without triangles. Export the scan as a surface.", code="no-triangles"
-        )
+        raise UnreadableFile(f"“{name}” holds points without triangles. Export the scan as a surface.", code="no-triangles")
     check_count(name, len(faces), limit)
     if faces.min() < 0 or faces.max() >= len(vertices):
         raise ValueError("index out of range")

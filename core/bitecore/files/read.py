@@ -106,8 +106,7 @@ def _without_nan(name: str, points: NDArray, form: str) -> ReadMesh:
 def check_count(name: str, count: int, limit: int) -> None:
     if count > limit:
         raise UnreadableFile(
-            f"“{name}” has {count:,} triangles; up to {limit:,} are accepted. "
-            "Export it with fewer triangles, or raise the limit.",
+            f"“{name}” has {count:,} triangles; up to {limit:,} are accepted. Export it with fewer triangles, or raise the limit.",
             code="too-many-triangles",
         )
 

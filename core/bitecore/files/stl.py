@@ -52,8 +52,7 @@ def read_binary(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
     present = (len(data) - HEADER) // 50
     if present < count:
         raise UnreadableFile(
-            f"“{name}” is cut short: it announces {count:,} triangles and holds {max(present, 0):,}. "
-            "Copy or export it again.",
+            f"“{name}” is cut short: it announces {count:,} triangles and holds {max(present, 0):,}. Copy or export it again.",
             code="truncated-file",
         )
     record = np.frombuffer(data, RECORD, count, HEADER)

@@ -183,7 +183,7 @@ def check_solid(mesh: Mesh) -> SolidCheck:
         int((table.count > 2).sum()),
         int((table.same & (table.count == 2)).sum() // 2),
         n,
-        int(len(_fans(mesh)[1])),
+        len(_fans(mesh)[1]),
     )
 
 

@@ -75,7 +75,7 @@ def _below_wall(p, q, t):
     length2 = dx * dx + dy * dy
     if length2 < 1e-16:
         return False
-    lo, hi, drop = 2.0, -1.0, 0.0
+    lo, hi, _drop = 2.0, -1.0, 0.0
     # The triangle's trace in the wall's plane: where its edges pass through, as (share along, height under top).
     s_at, z_at, n = np.empty(3), np.empty(3), 0
     for k in range(3):
@@ -228,9 +228,7 @@ def _home_vertices(mesh: Mesh, local: Mesh, rotation: NDArray) -> NDArray[np.flo
     return out
 
 
-def _closed(
-    mesh: Mesh, local: Mesh, rotation: NDArray, thickness_mm: float, run: Run, cut_mm: float
-) -> Based:
+def _closed(mesh: Mesh, local: Mesh, rotation: NDArray, thickness_mm: float, run: Run, cut_mm: float) -> Based:
     loops = border_loops(local)
     lowest = float(local.vertices_mm[used_vertices(local)][:, 2].min())
     floor = lowest - thickness_mm
@@ -247,7 +245,5 @@ def _closed(
     body = Mesh.of(np.vstack([kept, feet]), faces, groups)
     check = check_solid(body)
     if not check.ok or volume_ml(body) <= 0:
-        raise StepFailed(
-            "The base could not be closed on this border. Trim a little more off the border.", code="base-open"
-        )
+        raise StepFailed("The base could not be closed on this border. Trim a little more off the border.", code="base-open")
     return Based(body, floor, lowest, cut_mm)

@@ -9,9 +9,9 @@ from scipy.spatial import cKDTree
 
 from ..mesh import Mesh, border_loops, edge_table
 from ..mesh.measures import face_normals
+from ..mesh.topology import split_bow_ties
 from .clip import clip
 from .mend import largest_piece
-from ..mesh.topology import split_bow_ties
 
 # Means with the neighbours: the torn edge of a scan is gone from the line after about this many.
 _SOFT_ROUNDS = 30

@@ -192,8 +192,6 @@ class ClosestPoints:
             self._normals = vertex_normals(self._mesh)
         face = self._mesh.faces[np.maximum(hits.face, 0)]
         v, w = hits.weights[:, :1], hits.weights[:, 1:]
-        normal = (
-            self._normals[face[:, 0]] * (1 - v - w) + self._normals[face[:, 1]] * v + self._normals[face[:, 2]] * w
-        )
+        normal = self._normals[face[:, 0]] * (1 - v - w) + self._normals[face[:, 1]] * v + self._normals[face[:, 2]] * w
         behind = np.einsum("ij,ij->i", p - hits.point_mm, normal) < 0
         return np.where(behind & (hits.face >= 0), -hits.distance_mm, hits.distance_mm), hits

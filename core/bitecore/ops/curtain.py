@@ -63,7 +63,7 @@ def curtain_over(points: NDArray, *, slope: float, round_mm: float) -> Curtain:
     count = np.ceil((points[:, :2].max(0) + margin - low) / _CELL_MM).astype(int) + 1
     floor = float(points[:, 2].min())
     height = _cones(np.full(tuple(count), floor - 1.0), low, _CELL_MM, points, slope, floor - 1.0)
-    radius = max(int(round(round_mm / _CELL_MM)), 1)
+    radius = max(round(round_mm / _CELL_MM), 1)
     i, j = np.mgrid[-radius : radius + 1, -radius : radius + 1]
     disc = i * i + j * j <= radius * radius
     wide = ndimage.grey_dilation(height, footprint=disc)

@@ -33,9 +33,7 @@ class Hole:
 
 def holes_of(mesh: Mesh) -> list[Hole]:
     """Every closed border but the outer one (the longest), widest first."""
-    return [
-        Hole(loop, mesh.vertices_mm[loop].mean(0), _across(mesh.vertices_mm[loop])) for loop in border_loops(mesh)[1:]
-    ]
+    return [Hole(loop, mesh.vertices_mm[loop].mean(0), _across(mesh.vertices_mm[loop])) for loop in border_loops(mesh)[1:]]
 
 
 def _across(p: NDArray) -> float:

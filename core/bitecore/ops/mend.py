@@ -98,7 +98,8 @@ def turned_alike(mesh: Mesh) -> tuple[Mesh, int]:
 def component_areas(mesh: Mesh) -> tuple[NDArray[np.int32], NDArray[np.float64]]:
     """(m,) component of each face and the area of each component in mm^2."""
     n, label = face_components(mesh)
-    return label, np.bincount(label, np.linalg.norm(area_vectors(mesh), axis=1), n)
+    area = np.bincount(label, np.linalg.norm(area_vectors(mesh), axis=1), n)
+    return label, area.astype(np.float64)
 
 
 def without_loose_bits(mesh: Mesh, *, share: float) -> tuple[Mesh, int]:

@@ -10,7 +10,7 @@ from ..mesh import Mesh, vertex_normals
 
 
 @nb.njit(cache=True)
-def mean_of_neighbours(faces, values, rounds):
+def mean_of_neighbours(faces: NDArray, values: NDArray, rounds: int) -> NDArray:
     n, k = values.shape
     for _ in range(rounds):
         total = np.zeros((n, k))

@@ -61,9 +61,7 @@ def export(
     placed: list[tuple[Body, Mesh]] = []
     for body in bodies:
         if body.home_to_frame is None:
-            raise StepFailed(
-                f"The place of the {body.jaw or body.piece} in {frame} coordinates is not known yet.", code="no-frame"
-            )
+            raise StepFailed(f"The place of the {body.jaw or body.piece} in {frame} coordinates is not known yet.", code="no-frame")
         placed.append((body, body.mesh.moved(body.home_to_frame)))
     names = _names(bodies, frame, pattern, words)
     together = safe_name(pattern, {**words, "jaw": "all", "frame": frame, "kind": "all"})

@@ -103,9 +103,7 @@ def _settle(node: Node, document: CaseDocument, graph: Graph, store: ResultStore
     settings = document.settings_for(node.step, node.piece)
     tag = {"piece": node.piece, "jaw": node.jaw, "jaws": graph.jaws if node.step.scope == "case" else {}}
     key = key_of(node.step, settings, inputs, tag)
-    node.task = Task(
-        key, node.step.name, node.piece, node.jaw, dict(graph.jaws), settings.model_dump(mode="json"), inputs
-    )
+    node.task = Task(key, node.step.name, node.piece, node.jaw, dict(graph.jaws), settings.model_dump(mode="json"), inputs)
     node.manifest = store.get(key)
     if node.manifest is None:
         node.state = "ready" if not node.step.on_demand or node.step.name in demanded else "blocked"

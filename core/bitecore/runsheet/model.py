@@ -21,11 +21,9 @@ class StepSettings(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
 
-def setting(
-    default: Any, *, label: str, help: str, unit: str = "", main: bool = True, per_jaw: bool = False, **bounds: Any
-) -> Any:
+def setting(default: Any, *, label: str, help: str, unit: str = "", main: bool = True, per_jaw: bool = False, **bounds: Any) -> Any:
     """A field of a StepSettings: label and help in the trade's words, unit, bounds (ge, le); main=False folds it."""
-    extra = {"unit": unit, "main": main, "per_jaw": per_jaw}
+    extra: dict[str, Any] = {"unit": unit, "main": main, "per_jaw": per_jaw}
     return Field(default, title=label, description=help, json_schema_extra=extra, **bounds)
 
 

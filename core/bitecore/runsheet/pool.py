@@ -122,10 +122,9 @@ class Pool:
         for slot in self._children:
             if slot.job is None and self._waiting:
                 slot.job = self._waiting.pop(0)
-                try:
+                # A dead child is found by the next wait, and its job tried again.
+                with contextlib.suppress(OSError):
                     slot.pipe.send(slot.job)
-                except (BrokenPipeError, OSError):
-                    pass  # found dead by the next wait, and tried again
 
     @property
     def busy(self) -> int:
@@ -214,5 +213,3 @@ class Pool:
         for slot in self._children:
             slot.process.join()
         self._children.clear()
-
-

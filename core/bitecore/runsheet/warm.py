@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from .. import views  # noqa: F401
+from .. import views
 from ..files import stl
 from ..mesh import Mesh
 from ..mesh.topology import check_solid
@@ -27,8 +27,7 @@ def arch() -> Mesh:
     faces = np.vstack([np.c_[a, a + m, a + 1], np.c_[a + 1, a + m, a + m + 1]])
     keep = np.ones(len(faces), bool)
     keep[[700, 701, 702, 2000, 2400]] = False
-    mesh = Mesh.of(np.c_[x.ravel(), y.ravel(), z.ravel()], faces[keep])
-    return mesh if mesh.vertices_mm[:, 2].mean() > 0 else mesh
+    return Mesh.of(np.c_[x.ravel(), y.ravel(), z.ravel()], faces[keep])
 
 
 def warm_up() -> None:

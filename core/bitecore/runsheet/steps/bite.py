@@ -16,9 +16,7 @@ class BiteSettings(StepSettings):
         0.15, ge=0.0, le=2.0, unit="mm", label="Too hard above",
         help="An overlap deeper than this is flagged: the models would not close.",
     )  # fmt: skip
-    open_mm: float = setting(
-        0.5, ge=0.0, le=10.0, unit="mm", label="Open above", help="A smallest gap wider than this is flagged."
-    )
+    open_mm: float = setting(0.5, ge=0.0, le=10.0, unit="mm", label="Open above", help="A smallest gap wider than this is flagged.")
 
 
 def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
@@ -33,9 +31,7 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
     about = inputs["about"]
     facing = float(unit(about[upper]["up"]) @ unit(about[lower]["up"]))
     ahead = float(unit(about[upper]["front"]) @ unit(about[lower]["front"]))
-    meet = relation(
-        inputs["mesh"][upper], inputs["mesh"][lower], lower_to_upper=np.eye(4), lower_up=about[lower]["up"]
-    )
+    meet = relation(inputs["mesh"][upper], inputs["mesh"][lower], lower_to_upper=np.eye(4), lower_up=about[lower]["up"])
     if facing > -0.7 or ahead < 0.5 or meet.gap_mm > 12 or meet.overlap_mm > 2.5:
         flag = Flag(
             "no-relation", "look",
@@ -63,9 +59,7 @@ def _kept(upper: str, lower: str, meet: Relation, settings: BiteSettings) -> Ste
         Reading("smallest gap", meet.gap_mm, "mm"),
         Reading("crown surface within 0.3 mm", 100 * meet.near_share, "%"),
     )
-    return StepResult(
-        {"home_to_bite": ByPiece({upper: eye, lower: eye}), "related": True}, readings, tuple(flags), stand
-    )
+    return StepResult({"home_to_bite": ByPiece({upper: eye, lower: eye}), "related": True}, readings, tuple(flags), stand)
 
 
 STEP = Step(

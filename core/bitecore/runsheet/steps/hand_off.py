@@ -28,9 +28,7 @@ def apply(inputs: Inputs, settings: HandOffSettings, run: Run) -> StepResult:
     bodies = []
     for piece, jaw in inputs.jaws.items():
         matrix = np.eye(4).tolist() if settings.frame == "home" else inputs[matrices[settings.frame]][piece]
-        bodies.append(
-            Body(piece, jaw, "body", inputs["body"][piece], None if matrix is None else np.array(matrix))
-        )
+        bodies.append(Body(piece, jaw, "body", inputs["body"][piece], None if matrix is None else np.array(matrix)))
     words = {"number": inputs["number"], "patient": inputs["patient"], "practice": inputs["practice"]}
     run.tick(0.3, "writing files")
     files = export(

@@ -70,9 +70,7 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
     if soup.dropped_nan or welded.degenerate:
         flags.append(Flag("dropped-triangles", "note", _dropped_words(soup.dropped_nan, welded.degenerate)))
     figure = f"{mesh.triangles:,} triangles"
-    return StepResult(
-        {"mesh": mesh, "about": about}, _readings(mesh, soup.dropped_nan, welded.degenerate), tuple(flags), figure
-    )
+    return StepResult({"mesh": mesh, "about": about}, _readings(mesh, soup.dropped_nan, welded.degenerate), tuple(flags), figure)
 
 
 def _facing(mesh: Mesh, shape: Shape) -> tuple[NDArray, NDArray]:

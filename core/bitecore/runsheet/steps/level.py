@@ -13,9 +13,7 @@ from ..store import ByPiece
 
 
 class LevelSettings(StepSettings):
-    tilt_deg: float = setting(
-        0.0, ge=-180, le=180, unit="°", label="Tilt", help="About the left-right axis; plus lifts the back."
-    )
+    tilt_deg: float = setting(0.0, ge=-180, le=180, unit="°", label="Tilt", help="About the left-right axis; plus lifts the back.")
     roll_deg: float = setting(
         0.0, ge=-180, le=180, unit="°", label="Roll", help="About the front-back axis; plus lowers the patient's left."
     )
@@ -44,7 +42,7 @@ def apply(inputs: Inputs, settings: LevelSettings, run: Run) -> StepResult:
         [settings.left_mm, settings.back_mm, settings.up_mm],
     )
     lead = _to_bench(frames[leader], inputs.jaws[leader])
-    to_leader = np.linalg.inv(to_bite[leader])
+    to_leader = np.linalg.inv(np.asarray(to_bite[leader], np.float64))
     bench, stand = ByPiece(), ByPiece()
     for piece, jaw in inputs.jaws.items():
         own = to_bite.get(piece)
@@ -72,9 +70,7 @@ def _stand(matrix: NDArray, jaw: str) -> dict:
     return {"origin": rounded(back[:3, 3]), "up": rounded(up), "front": rounded(-back[:3, 1])}
 
 
-def _result(
-    frame: OcclusalFrame, jaw: str, bench: ByPiece, stand: ByPiece, settings: LevelSettings, lead: NDArray
-) -> StepResult:
+def _result(frame: OcclusalFrame, jaw: str, bench: ByPiece, stand: ByPiece, settings: LevelSettings, lead: NDArray) -> StepResult:
     moved = angle_deg(turned(tilt_deg=settings.tilt_deg, roll_deg=settings.roll_deg, turn_deg=settings.turn_deg))
     flags = [Flag("levelled", "note", f"Levelled by {len(frame.tips_mm)} tips and edges of the {jaw} jaw.")]
     if frame.spread_mm > 1.2:

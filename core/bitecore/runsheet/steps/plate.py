@@ -31,7 +31,8 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     flags = []
     tall = max(size[2] for _, size in laid.values())
     if not fits:
-        text = f"The bodies do not fit on the {printer.title} ({printer.width_mm:.0f} × {printer.depth_mm:.0f} mm). Choose a larger printer or less gap."
+        size = f"{printer.width_mm:.0f} × {printer.depth_mm:.0f} mm"
+        text = f"The bodies do not fit on the {printer.title} ({size}). Choose a larger printer or less gap."
         flags.append(Flag("off-plate", "stop", text))
     if tall > printer.height_mm:
         text = f"The tallest body is {tall:.1f} mm; the {printer.title} builds up to {printer.height_mm:.0f} mm."
@@ -49,9 +50,7 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     )
     value = {p: np.round(m, 12).tolist() for p, m in places.items()}
     plate = {"printer": printer.title, "width_mm": printer.width_mm, "depth_mm": printer.depth_mm, "height_mm": printer.height_mm}
-    return StepResult(
-        {"home_to_plate": ByPiece(value), "plate": plate}, readings, tuple(flags), printer.title
-    )
+    return StepResult({"home_to_plate": ByPiece(value), "plate": plate}, readings, tuple(flags), printer.title)
 
 
 def _corner(matrix: NDArray, body: Mesh) -> tuple[NDArray, NDArray]:
@@ -76,8 +75,7 @@ def _arranged(laid: dict, printer: Printer, settings: PlateSettings) -> tuple[di
         for axis in (0, 1):
             places, used = _row(laid, quarter, axis, settings.gap_mm)
             centred = {
-                p: placed(np.eye(3), [*((np.array([printer.width_mm, printer.depth_mm]) - used) / 2), 0]) @ m
-                for p, m in places.items()
+                p: placed(np.eye(3), [*((np.array([printer.width_mm, printer.depth_mm]) - used) / 2), 0]) @ m for p, m in places.items()
             }
             first = first or centred
             if (used <= room + 1e-9).all():

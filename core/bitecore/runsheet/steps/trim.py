@@ -7,12 +7,12 @@ from numpy.typing import NDArray
 
 from ...errors import StepFailed
 from ...mesh import Mesh, face_normals, used_vertices
+from ...mesh.topology import split_bow_ties
 from ...ops.border import border_points, ease
 from ...ops.clip import clip, plane_values
 from ...ops.holes import Hole, close_holes
 from ...ops.mend import Mended, largest_piece, mend
 from ...ops.rigid import rounded
-from ...mesh.topology import split_bow_ties
 from ...progress import Run
 from ..model import Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 
@@ -30,7 +30,9 @@ class TrimSettings(StepSettings):
         None, ge=5, le=90, unit="mm", label="Back, from the incisors", per_jaw=True,
         help="Empty: one millimetre off the rear end of the scan.",
     )  # fmt: skip
-    ease_mm: float = setting(0.8, ge=0, le=5, unit="mm", label="Ease the border", help="A strip this wide is cut off along the ragged border.")
+    ease_mm: float = setting(
+        0.8, ge=0, le=5, unit="mm", label="Ease the border", help="A strip this wide is cut off along the ragged border."
+    )
     holes_mm: float = setting(12.0, ge=0, le=40, unit="mm", label="Close holes up to", help="Wider holes stay open.")
     loose_percent: float = setting(
         2.0, ge=0, le=60, unit="%", label="Loose bits below", main=False,
@@ -116,7 +118,6 @@ def _flags(piece: str, mended: Mended, closed: list[Hole], left: list[Hole]) -> 
 def _place(piece: str, hole: Hole) -> Place:
     x, y, z = hole.middle_mm.tolist()
     return Place(piece, (x, y, z), max(hole.width_mm, 1.0))
-
 
 
 STEP = Step(

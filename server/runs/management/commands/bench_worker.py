@@ -72,9 +72,7 @@ def _sweep() -> None:
     from runs.services import enqueue
 
     try:
-        waiting = set(
-            ProcrastinateJob.objects.filter(status__in=("todo", "doing")).values_list("lock", flat=True)
-        )
+        waiting = set(ProcrastinateJob.objects.filter(status__in=("todo", "doing")).values_list("lock", flat=True))
         for case in Case.objects.filter(needs_work=True, held=False):
             if f"case-{case.pk}" not in waiting:
                 enqueue(case.pk)
