@@ -4,15 +4,13 @@ from __future__ import annotations
 
 import argparse
 import json
-import os
 import sys
 import tempfile
 import time
 from pathlib import Path
 
+from bitecore import forkserver
 from bitecore.errors import BenchError
-
-from .report import build_report, exit_status, write_outputs
 
 STEP_NAMES = ("intake", "bite", "level", "trim", "base", "plate", "hand-off")
 
@@ -54,18 +52,22 @@ def main(argv: list[str] | None = None) -> int:
 
 def _run(args: argparse.Namespace) -> int:
     started = time.perf_counter()
+    forkserver.start()
     from bitecore.runsheet import FolderStore, standard
     from bitecore.runsheet.evaluate import evaluate
     from bitecore.runsheet.pool import Pool
+    from bitecore.runsheet.store import FolderBlobs
 
     from .inputs import document_of, load
+    from .report import build_report, exit_status, write_outputs
 
     registry = standard()
     registry[args.until]
     out = Path(args.out)
-    with tempfile.TemporaryDirectory(prefix="bench-run-", dir=_scratch()) as temporary:
-        store = FolderStore(Path(args.cache or temporary))
-        pool = Pool(Path(args.cache or temporary) / "blobs")
+    with tempfile.TemporaryDirectory(prefix="bench-run-") as temporary:
+        blobs = FolderBlobs(Path(args.cache or temporary) / "blobs", durable=bool(args.cache))
+        store = FolderStore(Path(args.cache or temporary), durable=bool(args.cache))
+        pool = Pool(blobs)
         try:
             pool.start()  # they warm up while the files are read
             sources = load([Path(f) for f in args.files])
@@ -80,10 +82,6 @@ def _run(args: argparse.Namespace) -> int:
     status = exit_status(evaluation.graph, registry, args.until)
     _say(report, out, status)
     return status
-
-
-def _scratch() -> str | None:
-    return "/dev/shm" if os.access("/dev/shm", os.W_OK) and os.environ.get("BENCH_SCRATCH_MEMORY") else None
 
 
 def _say(report: dict, out: Path, status: int) -> None:

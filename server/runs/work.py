@@ -58,14 +58,14 @@ class Pools:
         try:
             return self._idle.get_nowait()
         except queue.Empty:
-            return Pool(folder().root)
+            return Pool(folder())
 
     def give_back(self, pool: Pool) -> None:
         self._idle.put(pool)
 
     def warm(self, count: int) -> None:
         for _ in range(count):
-            pool = Pool(folder().root)
+            pool = Pool(folder())
             pool.start()
             self._idle.put(pool)
 

@@ -193,7 +193,7 @@ class BrowserCase(TransactionTestCase):
         field.press("Enter")
 
     def shown(self, count: int) -> None:
-        self.page.wait_for_function(f"document.querySelector('[data-testid=stage]')?.dataset.shown === '{count}'")
+        self.page.wait_for_function(f"() => document.querySelector('[data-testid=stage]')?.dataset.shown === '{count}'")
 
 
 def scan(mesh: Mesh) -> bytes:

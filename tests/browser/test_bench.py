@@ -35,6 +35,7 @@ class SliceTest(BrowserCase):
         page.get_by_role("button", name="Make the files").click()
         page.get_by_role("link", name=f"{number}_all.3mf").wait_for(timeout=30_000)
         self.step("Base").click()
+        self.page.get_by_role("button", name="more readings").click()
         counts = [int(self.reading("Triangles").replace(",", ""))]
         page.get_by_role("tab", name="Lower").click()
         counts.append(int(self.reading("Triangles").replace(",", "")))

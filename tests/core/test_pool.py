@@ -15,6 +15,7 @@ from bitecore.files import stl
 from bitecore.progress import Run
 from bitecore.runsheet import CaseDocument, FolderStore, PieceEntry, evaluate, standard
 from bitecore.runsheet.pool import Pool
+from bitecore.runsheet.store import FolderBlobs
 from tests.shapes import jaws
 
 
@@ -23,7 +24,7 @@ class PoolTest(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.store = FolderStore(Path(folder.name))
-        self.pool = Pool(Path(folder.name) / "blobs")
+        self.pool = Pool(FolderBlobs(Path(folder.name) / "blobs"))
         self.addCleanup(self.pool.close)
         self.logged: list[str] = []
         self.pool.on_log = self.logged.append

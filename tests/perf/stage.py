@@ -57,9 +57,9 @@ def measure(folder: Path, runs: int) -> list[dict]:
             files = [_changed(folder / f"{jaw}.stl", number) for jaw in ("u", "l")]
             start = time.perf_counter()
             page.get_by_test_id("scans").set_input_files([{"name": n, "mimeType": "model/stl", "buffer": d} for n, d in files])
-            page.wait_for_function("(document.querySelector('[data-testid=stage]')?.dataset.drawn ?? 0) >= 2", polling=20)
+            page.wait_for_function("() => (document.querySelector('[data-testid=stage]')?.dataset.drawn ?? 0) >= 2", polling=20)
             firsts.append(time.perf_counter() - start)
-            page.wait_for_function("(document.querySelector('[data-testid=stage]')?.dataset.full ?? 0) >= 2", polling=20)
+            page.wait_for_function("() => (document.querySelector('[data-testid=stage]')?.dataset.full ?? 0) >= 2", polling=20)
             drops.append(time.perf_counter() - start)
             page.get_by_role("button", name=re.compile("^Plate: (done|needs)")).wait_for(timeout=90_000)
             ends.append(time.perf_counter() - start)

@@ -162,7 +162,8 @@ def crossing_walls(local: Mesh, loops: list[NDArray]) -> NDArray[np.bool_]:
     nx, ny = int(count[0]), int(count[1])
     low, high = np.minimum(top, top[follow])[:, :2], np.maximum(top, top[follow])[:, :2]
     seg = _bins(np.ascontiguousarray(low), np.ascontiguousarray(high), origin, cell, nx, ny)
-    box = _bins(np.ascontiguousarray(tri.min(1)[:, :2]), np.ascontiguousarray(tri.max(1)[:, :2]), origin, cell, nx, ny)
+    a, b, c = tri[:, 0, :2], tri[:, 1, :2], tri[:, 2, :2]
+    box = _bins(np.minimum(np.minimum(a, b), c), np.maximum(np.maximum(a, b), c), origin, cell, nx, ny)
     return _bad_walls(top, follow, vertex, vertex[follow], tri, local.faces, *seg, *box, origin, cell, ny)
 
 

@@ -74,10 +74,11 @@ def smooth_border(mesh: Mesh, *, rounds: int = 30, reach_mm: float = 0.4) -> Mes
         move = p - start
         length = np.linalg.norm(move, axis=1, keepdims=True)
         vertices[loop] = start + move * np.minimum(1.0, reach_mm / np.maximum(length, 1e-12))
-    return _without_turned(mesh, vertices)
+    return without_turned(mesh, vertices)
 
 
-def _without_turned(mesh: Mesh, vertices: NDArray[np.float64]) -> Mesh:
+def without_turned(mesh: Mesh, vertices: NDArray[np.float64]) -> Mesh:
+    """The mesh with these vertices, but for those that would turn a face over: they stay where they were."""
     before = face_normals(mesh)
     for _ in range(6):
         moved = Mesh.of(vertices, mesh.faces, mesh.groups)

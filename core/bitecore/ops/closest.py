@@ -148,10 +148,12 @@ class ClosestPoints:
     def __init__(self, mesh: Mesh) -> None:
         self._mesh = mesh
         corner = mesh.vertices_mm[mesh.faces]
-        middle = corner.mean(1)
+        a, b, c = corner[:, 0], corner[:, 1], corner[:, 2]
+        middle = (a + b + c) / 3
         low = middle.min(0)
         extent = float((middle.max(0) - low).max()) + 1e-9
-        side = (corner.max(1) - corner.min(1)).max(1)
+        size = np.maximum(np.maximum(a, b), c) - np.minimum(np.minimum(a, b), c)
+        side = np.maximum(np.maximum(size[:, 0], size[:, 1]), size[:, 2])
         usual = max(float(np.median(side)), 1e-9)
         # Very large triangles go into leaves of their own, or every box would be as large as they are.
         size_class = np.clip(np.log2(np.maximum(side / (3 * usual), 1e-9)).astype(np.int64) + 1, 0, 12)

@@ -9,15 +9,18 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
 
-from ..mesh import Mesh
+from ..mesh import Mesh, border_loops
 from ..mesh.topology import split_bow_ties
-from .border import border_points
+from .border import border_points, without_turned
 from .clip import clip
 from .mend import largest_piece
 
 _CELL_MM = 0.15
 _SNAP_MM = 0.03
 _DEEP = -1e3
+# Smoothing of the border in the plan: rounds, and how far a point may go (well inside what counts as the cut).
+_EVEN_ROUNDS = 25
+_EVEN_MM = 0.25
 
 
 @dataclass(frozen=True)
@@ -83,4 +86,21 @@ def above_curtain(local: Mesh, *, slope: float, round_mm: float) -> Mesh:
     vertices[near, 2] -= value[near]
     value[near] = 0.0
     kept = clip(Mesh.of(vertices, local.faces, local.groups), value, exactly=curtain).mesh
-    return split_bow_ties(largest_piece(kept))[0] if kept.triangles else kept
+    if kept.triangles == 0:
+        return kept
+    return _evened(split_bow_ties(largest_piece(kept))[0], curtain)
+
+
+def _evened(mesh: Mesh, curtain: Curtain) -> Mesh:
+    """The border with its fine zigzag smoothed out in the plan and laid on the curtain again, so that walls are even."""
+    vertices = mesh.vertices_mm.copy()
+    for loop in border_loops(mesh):
+        start = vertices[loop, :2]
+        plan = start.copy()
+        for _ in range(_EVEN_ROUNDS):
+            plan = 0.5 * plan + 0.25 * (np.roll(plan, 1, axis=0) + np.roll(plan, -1, axis=0))
+        move = plan - start
+        length = np.linalg.norm(move, axis=1, keepdims=True)
+        vertices[loop, :2] = start + move * np.minimum(1.0, _EVEN_MM / np.maximum(length, 1e-12))
+        vertices[loop, 2] = curtain.at(vertices[loop])
+    return without_turned(mesh, vertices)

@@ -112,8 +112,10 @@ def without_loose_bits(mesh: Mesh, *, share: float) -> tuple[Mesh, int]:
 
 
 def largest_piece(mesh: Mesh) -> Mesh:
-    label, area = component_areas(mesh)
-    return mesh if len(area) == 1 else mesh.of_faces(label == int(area.argmax()))
+    if "largest" not in mesh._memo:
+        label, area = component_areas(mesh)
+        mesh._memo["largest"] = mesh if len(area) == 1 else mesh.of_faces(label == int(area.argmax()))
+    return mesh._memo["largest"]
 
 
 @dataclass(frozen=True)

@@ -8,16 +8,15 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
-import multiprocessing
 import os
 import signal
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from multiprocessing.connection import Connection, wait
-from pathlib import Path
 from typing import Any
 
+from .. import forkserver
 from ..errors import Cancelled
 from ..progress import QUIET, Run
 from .model import Flag, StepResult
@@ -36,14 +35,14 @@ def _die_with_parent(parent: int) -> None:
         os._exit(3)
 
 
-def _child(pipe: Connection, blob_root: str, parent: int) -> None:
+def _child(pipe: Connection, blobs: FolderBlobs, parent: int) -> None:
     _die_with_parent(parent)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     from ..views import make_view
     from .registry import standard
     from .task import perform
 
-    registry, blobs = standard(), FolderBlobs(Path(blob_root))
+    registry = standard()
     last = [0.0]
 
     def stopped() -> bool:
@@ -89,7 +88,7 @@ class _Slot:
 class Pool:
     """A Runner over child processes. on_progress(job, fraction, what); on_log(text) for what only we should read."""
 
-    blob_root: Path
+    blobs: FolderBlobs
     slots: int = 2
     on_progress: Callable[[Any, float, str], None] = lambda job, fraction, what: None
     on_log: Callable[[str], None] = lambda text: None
@@ -103,10 +102,9 @@ class Pool:
             self._children.append(self._spawn())
 
     def _spawn(self) -> _Slot:
-        context = multiprocessing.get_context("forkserver")
-        context.set_forkserver_preload(["bitecore.runsheet.warm"])
+        context = forkserver.context()
         ours, theirs = context.Pipe()
-        process = context.Process(target=_child, args=(theirs, str(self.blob_root), os.getpid()), daemon=True)
+        process = context.Process(target=_child, args=(theirs, self.blobs, os.getpid()), daemon=True)
         process.start()
         theirs.close()
         return _Slot(process, ours)

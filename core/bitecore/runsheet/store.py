@@ -67,10 +67,13 @@ class MemoryBlobs:
 
 
 class FolderBlobs:
-    """root/ab/abcdef…: written to a temporary name, flushed, renamed, so that no half blob ever has its name."""
+    """root/ab/abcdef…: written to a temporary name, flushed, renamed, so that no half blob ever has its name.
 
-    def __init__(self, root: Path) -> None:
-        self.root = Path(root)
+    durable : flushed to the disk itself before the name is given; a folder that is thrown away need not be.
+    """
+
+    def __init__(self, root: Path, *, durable: bool = True) -> None:
+        self.root, self.durable = Path(root), durable
 
     def path(self, digest: str) -> Path:
         return self.root / digest[:2] / digest
@@ -80,11 +83,11 @@ class FolderBlobs:
 
     def write(self, data: bytes) -> str:
         digest = hashlib.sha256(data).hexdigest()
-        self.write_as(self.path(digest), data)
+        self.write_as(self.path(digest), data, durable=self.durable)
         return digest
 
     @staticmethod
-    def write_as(path: Path, data: bytes) -> None:
+    def write_as(path: Path, data: bytes, *, durable: bool = True) -> None:
         if path.exists():
             return
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -92,7 +95,8 @@ class FolderBlobs:
             try:
                 out.write(data)
                 out.flush()
-                os.fsync(out.fileno())
+                if durable:
+                    os.fsync(out.fileno())
                 os.replace(out.name, path)
             except BaseException:
                 os.unlink(out.name)
@@ -114,9 +118,9 @@ class MemoryStore:
 class FolderStore:
     """blobs/ and results/ under one folder; safe to share between processes."""
 
-    def __init__(self, root: Path) -> None:
-        self._root = Path(root)
-        self.blobs: Blobs = FolderBlobs(self._root / "blobs")
+    def __init__(self, root: Path, *, durable: bool = True) -> None:
+        self._root, self._durable = Path(root), durable
+        self.blobs: Blobs = FolderBlobs(self._root / "blobs", durable=durable)
 
     def get(self, key: str) -> Manifest | None:
         try:
@@ -126,7 +130,7 @@ class FolderStore:
 
     def put(self, manifest: Manifest) -> None:
         data = json.dumps(manifest.as_json()).encode()
-        FolderBlobs.write_as(self._root / "results" / f"{manifest.key}.json", data)
+        FolderBlobs.write_as(self._root / "results" / f"{manifest.key}.json", data, durable=self._durable)
 
 
 def pack(value: Any, blobs: Blobs) -> dict:

@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { client, ok } from "../shared/api/client";
+import { Mark } from "../shared/ui/Mark";
 
 export function SignIn() {
   const queries = useQueryClient();
@@ -25,7 +26,7 @@ export function SignIn() {
     <main className="stage-ground grid h-full place-items-center">
       <form onSubmit={submit} className="line w-80 rounded-box border bg-base-100 p-7 shadow-sm">
         <div className="mb-5 flex items-center gap-2">
-          <img src="/mark.svg" alt="" width={30} height={30} />
+          <Mark size={30} />
           <h1 className="text-lg font-bold">Bite Bench</h1>
         </div>
         <label className="mb-3 block">

@@ -3,6 +3,7 @@ import type { ReactNode } from "react";
 import { Link, NavLink, useNavigate } from "react-router";
 import { client, ok } from "../shared/api/client";
 import { Command } from "../shared/ui/Command";
+import { Mark } from "../shared/ui/Mark";
 import { sayError } from "../store/notices";
 import { useOverlay } from "./Overlays";
 import { switchTheme } from "./theme";
@@ -57,7 +58,7 @@ export function TopBar({ children, rooms = true }: { children?: ReactNode; rooms
   return (
     <header className="line flex h-12 shrink-0 items-center gap-3 border-b bg-base-100 px-4">
       <Link to="/" className="flex items-center gap-2 font-bold" title="To the rack (Alt+R)">
-        <img src="/mark.svg" alt="" width={26} height={26} />
+        <Mark size={26} />
         Bite Bench
       </Link>
       {rooms && (

@@ -78,9 +78,10 @@ def _result(body: Mesh, made: Based, up: np.ndarray, scan: Mesh, settings: BaseS
         Reading("height", float(np.ptp(height)), "mm"),
         Reading("under the lowest point", made.lowest_mm - made.floor_mm, "mm"),
         Reading("scan surface moved, at most", moved, "µm"),
+        Reading("triangles", body.triangles),
         Reading("scan surface measured", 100 * measured, "%"),
         Reading("bottom off flat, at most", flatness_mm(body, up, made.floor_mm), "mm"),
-        Reading("triangles", body.triangles),
+        Reading("border cut back, at most", made.border_cut_mm, "mm"),
     )
     return StepResult({"body": body}, readings, tuple(flags), f"{volume:.1f} ml")
 

@@ -55,12 +55,12 @@ def apply(inputs: Inputs, settings: TrimSettings, run: Run) -> StepResult:
     shown = _sawn(deep, saws["back"])
     flags = _flags(inputs.piece, mended, closed, left)
     readings = (
+        Reading("bottom saw below the occlusal plane", saws["bottom"]["mm"], "mm"),
+        Reading("back saw behind the incisors", saws["back"]["mm"], "mm"),
         Reading("triangles kept", shown.triangles),
         Reading("triangles taken off", raw.triangles - int((shown.groups == 0).sum())),
         Reading("holes closed", len(closed)),
         Reading("loose bits dropped", mended.loose_bits),
-        Reading("bottom saw below the occlusal plane", saws["bottom"]["mm"], "mm"),
-        Reading("back saw behind the incisors", saws["back"]["mm"], "mm"),
     )
     figure = f"{len(closed)} hole{'s' * (len(closed) != 1)} closed"
     return StepResult({"mesh": shown, "open": deep, "saws": saws}, readings, tuple(flags), figure)

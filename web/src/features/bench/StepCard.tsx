@@ -28,7 +28,8 @@ export function StepCard({ data, steps, step, doings }: Props) {
       <header className="line flex items-baseline justify-between border-b px-4 pt-3 pb-2">
         <h2 className="text-lg font-bold">{step.title}</h2>
         <span className="dim text-xs">
-          {STATE_WORDS[state]}, step {step.number} of 10
+          {STATE_WORDS[state]}
+          {node?.seconds != null && ` in ${node.seconds.toFixed(1)} s`}, step {step.number} of 10
         </span>
       </header>
       {nodes.length > 1 && (
@@ -58,7 +59,8 @@ export function StepCard({ data, steps, step, doings }: Props) {
   );
 }
 
-const FEW = 4;
+const FEW = 3;
+const FEW_READINGS = 4;
 const ORDER: Record<Flag["severity"], number> = { stop: 0, look: 1, note: 2 };
 const MARK: Record<Flag["severity"], string> = { note: "■", look: "▲", stop: "✕" };
 
@@ -157,6 +159,30 @@ function Settings({ data, step, node, doings }: { data: CaseOut; step: StepOut; 
   );
 }
 
+/** What was measured. The first few stand there, the rest opens. */
+function Readings({ readings }: { readings: Reading[] }) {
+  const [all, setAll] = useState(false);
+  if (readings.length === 0) return null;
+  const few = all || readings.length <= FEW_READINGS + 1 ? readings : readings.slice(0, FEW_READINGS);
+  return (
+    <dl aria-label="Readings" className="mb-2 text-[13px] leading-tight">
+      {few.map((r) => (
+        <div key={r.name} className="flex justify-between gap-2 py-0.5">
+          <dt className="truncate" title={r.name}>
+            {capital(r.name)}
+          </dt>
+          <dd className="font-semibold whitespace-nowrap">{reading(r.value, r.unit)}</dd>
+        </div>
+      ))}
+      {few.length < readings.length && (
+        <button type="button" className="py-0.5 font-semibold text-primary" onClick={() => setAll(true)}>
+          {readings.length - few.length} more readings
+        </button>
+      )}
+    </dl>
+  );
+}
+
 function Foot({ data, steps, step, node, doings }: Props & { node: NodeOut | undefined }) {
   const open = useBench((s) => s.open);
   const state = stateOf(data, step.name) as StepState;
@@ -191,24 +217,7 @@ function Foot({ data, steps, step, node, doings }: Props & { node: NodeOut | und
       : `Accept, go to ${next?.title}`;
   return (
     <footer className="line border-t px-4 pt-2 pb-3">
-      {readings.length > 0 && (
-        <dl aria-label="Readings" className="mb-2 max-h-36 overflow-y-auto text-[13px] leading-tight">
-          {readings.map((r) => (
-            <div key={r.name} className="flex justify-between gap-2 py-0.5">
-              <dt className="truncate" title={r.name}>
-                {capital(r.name)}
-              </dt>
-              <dd className="font-semibold whitespace-nowrap">{reading(r.value, r.unit)}</dd>
-            </div>
-          ))}
-          {node?.seconds != null && (
-            <div className="flex justify-between py-0.5">
-              <dt>Worked out in</dt>
-              <dd className="font-semibold">{node.seconds.toFixed(1)} s</dd>
-            </div>
-          )}
-        </dl>
-      )}
+      <Readings readings={readings} />
       {step.on_demand && missing.length > 0 && (
         <p className="mb-2 text-warning">▲ Not accepted yet: {missing.map((s) => s.title).join(", ")}.</p>
       )}

@@ -13,7 +13,7 @@ const EYES: Record<Exclude<ViewName, "fit">, [number, number, number]> = {
   back: [0, 1, 0],
   above: [0, -0.0001, 1],
   below: [0, -0.0001, -1],
-  start: [0.34, -1, 0.52],
+  start: [0.3, -1, 0.32],
 };
 const MOVE_MS = 260;
 

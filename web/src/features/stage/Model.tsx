@@ -8,11 +8,18 @@ import { MODE, plasterMaterial } from "./plaster";
 import type { Saws, Shown } from "./scene";
 import { useLoaded } from "./useLoaded";
 
+/** Where a drawn mesh is, and whether it is still the light copy. */
+export interface Bounds {
+  centre: Vector3;
+  radius: number;
+  light: boolean;
+}
+
 interface Props {
   shown: Shown;
   ghost: boolean;
   saws: Saws | null;
-  onBounds: (key: string, centre: Vector3 | null, radius: number) => void;
+  onBounds: (key: string, bounds: Bounds | null) => void;
 }
 
 /** One mesh of the case in its place. */
@@ -47,8 +54,13 @@ export function Model({ shown, ghost, saws, onBounds }: Props) {
   useEffect(() => {
     if (!loaded || shown.role === "goes") return;
     const sphere = loaded.geometry.boundingSphere;
-    if (sphere) onBounds(shown.key, sphere.center.clone().applyMatrix4(matrix), sphere.radius);
-    return () => onBounds(shown.key, null, 0);
+    if (sphere)
+      onBounds(shown.key, {
+        centre: sphere.center.clone().applyMatrix4(matrix),
+        radius: sphere.radius,
+        light: loaded.light,
+      });
+    return () => onBounds(shown.key, null);
   }, [loaded, matrix, shown.key, shown.role, onBounds]);
 
   useEffect(() => {

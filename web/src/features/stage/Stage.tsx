@@ -1,6 +1,6 @@
 import { Canvas } from "@react-three/fiber";
 import { useCallback, useMemo, useState } from "react";
-import { ColorManagement, Vector3 } from "three";
+import { Vector3 } from "three";
 import type { CaseOut } from "../../shared/api/client";
 import { useBench } from "../../store/bench";
 import { CameraRig } from "./CameraRig";
@@ -8,7 +8,7 @@ import { FacingMark } from "./FacingMark";
 import { Glass, Plate } from "./Furniture";
 import { Label } from "./Label";
 import { Marks } from "./Marks";
-import { Model } from "./Model";
+import { type Bounds, Model } from "./Model";
 import { type SawName, SawPlanes } from "./SawPlanes";
 import { goodValue, placeOf, type Saws, sawsOf, sceneOf } from "./scene";
 
@@ -18,29 +18,27 @@ interface Props {
   onSaw: (piece: string, which: SawName, mm: number) => void;
 }
 
-type Bounds = Record<string, { centre: Vector3; radius: number }>;
-
-// Colours are given as the screen shows them.
-ColorManagement.enabled = false;
+type AllBounds = Record<string, Bounds>;
 
 /** The 3D view of one case. */
 export function Stage({ data, step, onSaw }: Props) {
   const { visibility, tool, rawHeld, gauge, focus, piece: acting } = useBench();
-  const [bounds, setBounds] = useState<Bounds>({});
+  const [bounds, setBounds] = useState<AllBounds>({});
   const [locked, setLocked] = useState(false);
   const [pulled, setPulled] = useState<Saws | null>(null);
   const sawing = tool === "saw" && step === "trim";
   const scene = useMemo(() => sceneOf(data, step, { raw: rawHeld, sawing }), [data, step, rawHeld, sawing]);
-  const onBounds = useCallback((key: string, centre: Vector3 | null, radius: number) => {
+  const onBounds = useCallback((key: string, found: Bounds | null) => {
     setBounds((old) => {
       const { [key]: _, ...rest } = old;
-      return centre ? { ...rest, [key]: { centre, radius } } : rest;
+      return found ? { ...rest, [key]: found } : rest;
     });
   }, []);
   const seen = scene.filter((s) => shownAs(s.piece, s.jaw, s.role) !== "hidden");
   const actingPiece = data.pieces.find((p) => p.id === acting);
   const ownSaws = acting ? sawsOf(data, acting) : null;
   const plate = goodValue(data, "plate", "plate") as { width_mm: number; depth_mm: number } | undefined;
+  const drawn = Object.values(bounds);
   const onPlate = step === "plate" && plate !== undefined;
   const whole = useMemo(() => {
     if (!onPlate || !plate) return union(bounds);
@@ -73,9 +71,17 @@ export function Stage({ data, step, onSaw }: Props) {
 
   const saws = sawing ? (pulled ?? ownSaws) : null;
   return (
-    <div className="stage-ground absolute inset-0" data-testid="stage" data-shown={seen.length}>
+    <div
+      className="stage-ground absolute inset-0"
+      data-testid="stage"
+      data-shown={seen.length}
+      data-drawn={drawn.length}
+      data-full={drawn.filter((b) => !b.light).length}
+    >
       <Canvas
         frameloop="demand"
+        // Colours are given as the screen shows them.
+        legacy
         flat
         linear
         dpr={navigator.webdriver ? 1 : [1, 2]}
@@ -145,7 +151,7 @@ function moved(saws: Saws, which: SawName, mm: number): Saws {
   return { ...saws, [which]: { ...saw, mm, point } };
 }
 
-function union(bounds: Bounds): { centre: Vector3; radius: number } {
+function union(bounds: AllBounds): { centre: Vector3; radius: number } {
   const list = Object.values(bounds);
   const first = list[0];
   if (!first) return { centre: new Vector3(), radius: 40 };

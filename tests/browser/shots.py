@@ -1,0 +1,110 @@
+"""./bench shots: pictures of the main views from the demo, at 1280x800, into docs/screenshots."""
+
+from __future__ import annotations
+
+import os
+import re
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+
+@contextmanager
+def application(*, demo: bool) -> Iterator[tuple[Page, str]]:
+    """The application on a fresh database with the demo (or empty), and a signed-in page."""
+    sys.path[:0] = [str(Path(__file__).resolve().parents[2] / p) for p in ("server", "core", ".")]
+    import django
+
+    django.setup()
+    os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
+    from django.core.management import call_command
+
+    from tests.browser.harness import CHROMIUM, Application
+    from tests.server.common import people
+
+    call_command("migrate", verbosity=0)
+    call_command("flush", verbosity=0, interactive=False)
+    people()
+    if demo:
+        call_command("bench_demo")
+    app = Application()
+    app.start_web()
+    app.start_worker()
+    with sync_playwright() as play:
+        chromium = play.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+        page = chromium.new_page(viewport={"width": 1280, "height": 800})
+        page.set_default_timeout(90_000)
+        try:
+            page.goto(app.address)
+            page.get_by_label("Name").fill("mira")
+            page.get_by_label("Password").fill("plaster-and-light")
+            page.get_by_role("button", name="Sign in").click()
+            page.get_by_role("heading", name="Rack", exact=True).wait_for()
+            yield page, app.address
+        finally:
+            chromium.close()
+            app.stop()
+
+
+def _settled(page: Page) -> None:
+    """Everything in full on the stage, and the eye at rest."""
+    page.wait_for_function(
+        "() => { const s = document.querySelector('[data-testid=stage]')?.dataset; return s && s.drawn > 0 && s.full === s.drawn; }"
+    )
+    page.wait_for_timeout(1800)
+
+
+def take(folder: Path) -> None:
+    with application(demo=True) as (page, address):
+
+        def shot(name: str) -> None:
+            page.mouse.move(640, 5)
+            page.screenshot(path=folder / f"{name}.png")
+
+        page.wait_for_function(
+            "() => document.querySelectorAll('a[aria-label^=Case] img').length >= 3 && !document.body.innerText.includes('Working:')"
+        )
+        page.wait_for_timeout(600)
+        shot("rack")
+        page.get_by_role("link", name=re.compile("^Case .*hand-off")).first.click()
+        page.get_by_role("heading", name="Hand-off").wait_for()
+        for keys, name in (("Alt+1", "intake"), ("Alt+2", "bite"), ("Alt+3", "level"), ("Alt+4", "trim")):
+            page.keyboard.press(keys)
+            _settled(page)
+            shot(name)
+        page.keyboard.press("s")
+        page.wait_for_timeout(1500)
+        shot("saw")
+        page.keyboard.press("Escape")
+        for keys, name in (("Alt+5", "base"), ("Alt+9", "plate")):
+            page.keyboard.press(keys)
+            _settled(page)
+            shot(name)
+        page.keyboard.press("Alt+0")
+        page.get_by_role("button", name="Make the files").click()
+        page.get_by_role("link", name=re.compile("zip$")).wait_for()
+        _settled(page)
+        shot("hand-off")
+        page.keyboard.press("h")
+        page.wait_for_timeout(500)
+        shot("history")
+        page.keyboard.press("Shift+D")
+        page.keyboard.press("h")
+        page.keyboard.press("Alt+5")
+        _settled(page)
+        shot("evening")
+        page.keyboard.press("Shift+D")
+        page.keyboard.press("?")
+        page.wait_for_timeout(400)
+        shot("keys")
+        page.goto(f"{address}/house")
+        page.get_by_role("heading", name="House settings").wait_for()
+        page.wait_for_timeout(600)
+        shot("house")
+
+
+if __name__ == "__main__":
+    take(Path(sys.argv[1]))
