@@ -14,6 +14,7 @@ from scipy.spatial import cKDTree
 from skimage.measure import marching_cubes
 
 from bitecore.mesh import Mesh, vector_area_mm2, vertex_normals
+from bitecore.mesh.topology import at_border
 from bitecore.ops.closest import ClosestPoints
 from bitecore.ops.mend import largest_piece
 from bitecore.ops.relief import mean_of_neighbours
@@ -232,12 +233,13 @@ def jaw_pair(plan: ArchPlan) -> tuple[Mesh, Mesh]:
 
 def _settle(upper: Mesh, lower: Mesh) -> float:
     """How far the lower may rise (mm along z) until it first touches the upper, by halving."""
-    tree = ClosestPoints(upper)
+    tree, rim = ClosestPoints(upper), at_border(upper)
     points = lower.vertices_mm[lower.vertices_mm[:, 2] > -6.0]
     points = points[:: max(len(points) // 40_000, 1)]
     lo, hi = -8.0, 4.0
     for _ in range(14):
         mid = (lo + hi) / 2
-        distance, _ = tree.signed(points + [0, 0, mid], within_mm=3.0)
+        distance, hits = tree.signed(points + [0, 0, mid], within_mm=3.0)
+        distance = distance[(hits.face < 0) | ~rim[np.maximum(hits.face, 0)]]
         lo, hi = (mid, hi) if distance.min() > -0.01 else (lo, mid)
     return lo

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from ..mesh import Mesh, used_vertices
+from ..mesh.topology import at_border
 from ..ops.closest import ClosestPoints
 from ..ops.mend import largest_piece
 
@@ -34,12 +35,12 @@ def relation(upper: Mesh, lower: Mesh, *, lower_to_upper: ArrayLike, lower_up: A
     crowns = used[height > np.quantile(height, 0.997) - 7.0]
     points = crowns @ m[:3, :3].T + m[:3, 3]
     points = points[:: max(len(points) // 30_000, 1)]
-    tree = ClosestPoints(upper)
+    tree, rim = ClosestPoints(upper), at_border(upper)
     # Near questions are quick; only jaws that touch nowhere near are asked again from far.
     for reach in (2.0, 30.0):
         signed, hits = tree.signed(points, within_mm=reach)
-        # A point that seems far behind the other jaw is behind an open border, not inside a tooth.
-        real = (hits.face >= 0) & (signed > -3.0)
+        # What is nearest to an open border is beside the other jaw, not in front of or behind it.
+        real = (hits.face >= 0) & (signed > -3.0) & ~rim[np.maximum(hits.face, 0)]
         if real.any():
             break
     else:

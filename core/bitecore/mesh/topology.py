@@ -155,6 +155,15 @@ def border_loops(mesh: Mesh) -> list[NDArray[np.int32]]:
     return sorted(loops, key=lambda loop: -loop_length_mm(mesh, loop))
 
 
+def at_border(mesh: Mesh) -> NDArray[np.bool_]:
+    """(m,) faces that touch a border with a corner."""
+    table = edge_table(mesh)
+    h = np.flatnonzero(table.count == 1)
+    edge = np.zeros(len(mesh.vertices_mm), bool)
+    edge[mesh.faces[h // 3, h % 3]] = edge[mesh.faces[h // 3, (h % 3 + 1) % 3]] = True
+    return edge[mesh.faces].any(1)
+
+
 def loop_length_mm(mesh: Mesh, loop: NDArray) -> float:
     p = mesh.vertices_mm[loop]
     return float(np.linalg.norm(p - np.roll(p, -1, axis=0), axis=1).sum())

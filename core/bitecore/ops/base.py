@@ -196,9 +196,10 @@ def base(mesh: Mesh, *, up: ArrayLike, thickness_mm: float, run: Run = QUIET) ->
         raise StepFailed("The surface has no border to carry down: it is closed already.", code="no-border")
     before = border_points(local)
     where = before[:1]
-    for attempt, (slope, round_mm) in enumerate(_CURTAINS):
-        run.tick(0.1 + 0.6 * attempt / len(_CURTAINS), "walls")
-        freed = above_curtain(local, slope=slope, round_mm=round_mm)
+    tries = [(slope, round_mm, even) for slope, round_mm in _CURTAINS for even in (True, False)]
+    for attempt, (slope, round_mm, even) in enumerate(tries):
+        run.tick(0.1 + 0.6 * attempt / len(tries), "walls")
+        freed = above_curtain(local, slope=slope, round_mm=round_mm, even=even)
         if freed.triangles == 0:
             raise StepFailed("Nothing is left of the surface once its border is cut back.", code="nothing-left")
         loops = border_loops(freed)

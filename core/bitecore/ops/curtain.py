@@ -19,7 +19,7 @@ _CELL_MM = 0.15
 _SNAP_MM = 0.03
 _DEEP = -1e3
 # Smoothing of the border in the plan: rounds, and how far a point may go (well inside what counts as the cut).
-_EVEN_ROUNDS = 25
+_EVEN_ROUNDS = 30
 _EVEN_MM = 0.25
 
 
@@ -77,8 +77,11 @@ def curtain_over(points: NDArray, *, slope: float, round_mm: float) -> Curtain:
     return Curtain(low, _CELL_MM, np.maximum(wide, height))
 
 
-def above_curtain(local: Mesh, *, slope: float, round_mm: float) -> Mesh:
-    """What of an open mesh (z up) lies above the curtain over its own border; its new border lies on it."""
+def above_curtain(local: Mesh, *, slope: float, round_mm: float, even: bool = True) -> Mesh:
+    """What of an open mesh (z up) lies above the curtain over its own border; its new border lies on it.
+
+    even : smooth the fine zigzag of the new border too, for walls that are pleasant to look at.
+    """
     curtain = curtain_over(border_points(local), slope=slope, round_mm=round_mm)
     value = local.vertices_mm[:, 2] - curtain.at(local.vertices_mm)
     near = np.abs(value) < _SNAP_MM
@@ -88,7 +91,8 @@ def above_curtain(local: Mesh, *, slope: float, round_mm: float) -> Mesh:
     kept = clip(Mesh.of(vertices, local.faces, local.groups), value, exactly=curtain).mesh
     if kept.triangles == 0:
         return kept
-    return _evened(split_bow_ties(largest_piece(kept))[0], curtain)
+    whole = split_bow_ties(largest_piece(kept))[0]
+    return _evened(whole, curtain) if even else whole
 
 
 def _evened(mesh: Mesh, curtain: Curtain) -> Mesh:
@@ -97,8 +101,9 @@ def _evened(mesh: Mesh, curtain: Curtain) -> Mesh:
     for loop in border_loops(mesh):
         start = vertices[loop, :2]
         plan = start.copy()
-        for _ in range(_EVEN_ROUNDS):
-            plan = 0.5 * plan + 0.25 * (np.roll(plan, 1, axis=0) + np.roll(plan, -1, axis=0))
+        # In and out by turns, so that round borders do not shrink (Taubin, A signal processing approach, 1995).
+        for weight in _EVEN_ROUNDS * (0.5, -0.526):
+            plan = plan + weight * (0.5 * (np.roll(plan, 1, axis=0) + np.roll(plan, -1, axis=0)) - plan)
         move = plan - start
         length = np.linalg.norm(move, axis=1, keepdims=True)
         vertices[loop, :2] = start + move * np.minimum(1.0, _EVEN_MM / np.maximum(length, 1e-12))
