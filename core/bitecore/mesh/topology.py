@@ -161,7 +161,7 @@ def at_border(mesh: Mesh) -> NDArray[np.bool_]:
     h = np.flatnonzero(table.count == 1)
     edge = np.zeros(len(mesh.vertices_mm), bool)
     edge[mesh.faces[h // 3, h % 3]] = edge[mesh.faces[h // 3, (h % 3 + 1) % 3]] = True
-    return edge[mesh.faces].any(1)
+    return np.asarray(edge[mesh.faces].any(axis=1))
 
 
 def loop_length_mm(mesh: Mesh, loop: NDArray) -> float:
