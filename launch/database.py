@@ -25,6 +25,7 @@ class Cluster:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self.data, self.log, self.secret = folder / "data", folder / "server.log", folder / "secret"
+        self.mine = False  # only who started it stops it
         self._as = {"user": "postgres", "group": "postgres", "extra_groups": []} if os.geteuid() == 0 else {}
 
     def _tool(self, name: str, *args: str | Path, check: bool = True) -> subprocess.CompletedProcess:
@@ -110,6 +111,7 @@ class Cluster:
                 said = done.stdout
                 if done.returncode == 0:
                     (self.folder / "port").write_text(str(port))
+                    self.mine = True
                     break
                 time.sleep(0.5)
             else:

@@ -36,7 +36,7 @@ def _surroundings() -> Iterator[dict[str, str]]:
         }
     finally:
         shutil.rmtree(scratch, ignore_errors=True)
-        if cluster:
+        if cluster and cluster.mine:
             cluster.stop()
 
 

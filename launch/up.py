@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import json
 import os
 import secrets
 import signal
@@ -104,18 +105,26 @@ def _port(wanted: int) -> int:
     raise Fail(f"Ports {wanted} to {wanted + 19} are all taken. Choose another with --port.")
 
 
+def _answers(address: str) -> bool:
+    """Do the web server, the database behind it and the worker answer?"""
+    try:
+        with urllib.request.urlopen(f"{address}/api/health", timeout=2) as answer:
+            return bool(json.load(answer)["worker"])
+    except (OSError, urllib.error.URLError, ValueError):
+        return False
+
+
 def _wait(address: str, watched: list[Watched]) -> None:
     end = time.monotonic() + 60
     while time.monotonic() < end:
-        with contextlib.suppress(OSError, urllib.error.URLError):
-            if urllib.request.urlopen(f"{address}/api/health", timeout=2).status == 200:
-                return
+        if _answers(address):
+            return
         for process in watched:
             if process.process and process.process.poll() is not None:
                 tail = "\n  ".join(process.log.read_text(errors="replace").splitlines()[-4:])
                 raise Fail(f"The {process.name} does not start.\n  {tail}")
         time.sleep(0.15)
-    raise Fail("The web server does not answer after a minute.")
+    raise Fail("The web server or the worker does not answer after a minute; see the logs beside the database.")
 
 
 def main(argv: list[str]) -> int:
@@ -158,7 +167,7 @@ def main(argv: list[str]) -> int:
         signal.signal(signal.SIGINT, signal.SIG_IGN)
         for process in reversed(watched):
             process.stop()
-        if cluster:
+        if cluster and cluster.mine:
             cluster.stop()
     say("Everything is stopped; nothing is lost.")
     return 0

@@ -59,8 +59,8 @@ def open_case(user: Any, files: list[Accepted], **details: str) -> Case:
 def _open_case(user: Any, files: list[Accepted], details: dict[str, str]) -> Case:
     number = next_number()
     case = Case.objects.create(number=number, needs_work=True)
-    revision, steps = newest()
-    document = CaseDocument(number=number, house=steps, house_revision=revision, **details)
+    house = newest()
+    document = CaseDocument(number=number, house=house.steps, house_versions=house.versions, house_revision=house.number, **details)
     _with_pieces(document, files)
     names = ", ".join(f.name for f in files)
     _write(case, user, document.model_dump(mode="json"), [], f"Case opened with {names}"[:300])
@@ -92,8 +92,9 @@ def add_files(user: Any, number: str, files: list[Accepted]) -> Case:
 def _with_pieces(document: CaseDocument, files: list[Accepted]) -> None:
     from bitecore.runsheet import PieceEntry
 
-    taken = [int(p.id[1:]) for p in document.pieces]
-    start = max(taken, default=0) + 1
+    # A number that settings still name is not given again, even where its piece was taken back.
+    names = {p.id for p in document.pieces} | {piece for step in document.settings.values() for piece in step}
+    start = max((int(n[1:]) for n in names if n != "*"), default=0) + 1
     for offset, file in enumerate(files):
         document.pieces.append(PieceEntry(id=f"p{start + offset}", file=file.name, sha256=file.sha256))
 
@@ -103,6 +104,7 @@ def change_settings(user: Any, number: str, base: int, step: str, piece: str, va
     known = standard()[step]
     with transaction.atomic():
         case = _locked(user, number)
+        _bring_up_to_date(case, user, step)
         changes = []
         for key, value in values.items():
             if key not in known.settings.model_fields:
@@ -114,6 +116,25 @@ def change_settings(user: Any, number: str, base: int, step: str, piece: str, va
                 changes += [(["settings", step, p, key], paths.ABSENT) for p in own if p != "*" and key in own[p]]
         titles = ", ".join(str(known.settings.model_fields[k].title) for k in values)
         return _change(case, user, base, changes, f"{known.title}: {titles}")
+
+
+def _bring_up_to_date(case: Case, user: Any, step: str) -> None:
+    """Settings saved under an older version of the step are rewritten before new ones are put beside them."""
+    document, known = document_of(case), standard()[step]
+    saved = document.versions.get(step)
+    if saved == known.version:
+        return
+    own = document.settings.get(step, {})
+    document.versions[step] = known.version
+    if saved is None and not own:
+        # The first settings of this step in this case: only the version is noted, with them.
+        row = newest_revision(case)
+        row.document = document.model_dump(mode="json")
+        row.save(update_fields=["document"])
+        return
+    document.settings[step] = {piece: known.upgraded(values, saved) for piece, values in own.items()}
+    _write(case, user, document.model_dump(mode="json"), [], f"{known.title}: settings brought up to date")
+    _audit(user, case, "upgrade", {"step": step, "from": saved, "to": known.version})
 
 
 def change_details(user: Any, number: str, base: int, values: dict[str, str]) -> Case:

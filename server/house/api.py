@@ -24,12 +24,12 @@ class HouseChange(Schema):
 
 @router.get("", response=House)
 def read(request: HttpRequest) -> House:
-    number, steps = services.newest()
-    return House(number=number, steps=steps)
+    house = services.newest()
+    return House(number=house.number, steps=house.steps)
 
 
 @router.post("", response=House)
 def change(request: HttpRequest, body: HouseChange) -> House:
     services.change(request.user, body.step, body.values)
-    number, steps = services.newest()
-    return House(number=number, steps=steps)
+    house = services.newest()
+    return House(number=house.number, steps=house.steps)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field
 from typing import Any
 
 from django.db import transaction
@@ -13,9 +14,23 @@ from config.errors import Refused
 from .models import HouseRevision
 
 
-def newest() -> tuple[int, dict[str, Any]]:
+@dataclass(frozen=True)
+class House:
+    """number : of the revision; steps : its settings; versions : of the steps they were saved under."""
+
+    number: int = 0
+    steps: dict[str, Any] = field(default_factory=dict)
+    versions: dict[str, int] = field(default_factory=dict)
+
+
+def newest() -> House:
+    """The house's settings now, those of older steps brought up to date."""
     row = HouseRevision.objects.first()
-    return (row.number, row.steps) if row else (0, {})
+    if row is None:
+        return House()
+    known = standard()
+    steps = {name: known[name].upgraded(values, row.versions.get(name)) for name, values in row.steps.items() if name in known}
+    return House(row.number, steps, {name: known[name].version for name in steps})
 
 
 @transaction.atomic
@@ -23,7 +38,8 @@ def change(user: Any, step: str, values: dict[str, Any]) -> int:
     """A new revision with `values` as the house's settings of that step. Only a lead may. Cases keep theirs."""
     if not is_lead(user):
         raise Refused("Only a lead changes the house settings.", code="lead-only", status=403)
-    number, steps = newest()
+    house = newest()
     standard()[step].check(values)
-    HouseRevision.objects.create(number=number + 1, steps={**steps, step: values}, author=user)
-    return number + 1
+    versions = {**house.versions, step: standard()[step].version}
+    HouseRevision.objects.create(number=house.number + 1, steps={**house.steps, step: values}, versions=versions, author=user)
+    return house.number + 1

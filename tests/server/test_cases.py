@@ -2,10 +2,17 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from unittest.mock import patch
+
 from django.test import Client, TestCase, override_settings
 
 from bitecore.files import stl
+from bitecore.runsheet import Registry, standard
 from cases.models import AuditLine, Blob, Case, Revision
+from cases.services import document_of
+from house.models import HouseRevision
+from house.services import newest
 from tests.core.test_files import zipped
 from tests.server.common import clear_state, client, drop, pair, people, post, scan
 from tests.shapes import jaws, sphere
@@ -268,3 +275,43 @@ class HouseTest(ServerCase):
         after = drop(self.mira, ("s.stl", scan(sphere(4, 12)))).json()["number"]
         houses = {n: Revision.objects.filter(case__number=n).first().document["house"] for n in (before, after)}
         self.assertEqual(houses, {before: {}, after: {"base": {"thickness_mm": 4.0}}})
+
+
+class UpgradeTest(ServerCase):
+    """A step whose settings were renamed: what was saved under the old name counts under the new one."""
+
+    def renamed(self) -> Registry:
+        base = standard()["base"]
+        newer = replace(base, version=base.version + 1, upgrades={base.version: lambda old: {"thickness_mm": old.get("deep_mm", 2.0)}})
+        return Registry([newer if s.name == "base" else s for s in standard().steps])
+
+    def test_saved_settings_of_a_case_and_of_the_house(self) -> None:
+        number = self.opened()
+        self.settings(self.mira, number, 1, "base", {"thickness_mm": 3.0})
+        row = Revision.objects.filter(case__number=number).first()
+        self.assertEqual(row.document["versions"], {"base": 1})
+        # As if the step had called it otherwise in its first version.
+        row.document["settings"]["base"] = {"*": {"deep_mm": 7.0}}
+        row.save()
+        house = HouseRevision.objects.create(number=1, steps={"base": {"deep_mm": 5.0}}, versions={"base": 1})
+        registry = self.renamed()
+        with patch("cases.services.standard", lambda: registry), patch("house.services.standard", lambda: registry):
+            document = document_of(Case.objects.get(number=number))
+            self.assertEqual(document.settings_for(registry["base"]).thickness_mm, 7.0)
+            self.assertEqual(newest().steps, {"base": {"thickness_mm": 5.0}})
+            answer = self.settings(self.mira, number, 2, "base", {"thickness_mm": 8.0}, piece="p1")
+            self.assertEqual(answer.status_code, 200, answer.content)
+        document = Revision.objects.filter(case__number=number).first().document
+        self.assertEqual(document["settings"]["base"], {"*": {"thickness_mm": 7.0}, "p1": {"thickness_mm": 8.0}})
+        self.assertEqual(document["versions"], {"base": 2})
+        self.assertEqual(house.number, 1)
+
+    def test_a_piece_taken_back_leaves_its_number(self) -> None:
+        one, two = pair()
+        number = drop(self.mira, one).json()["number"]
+        drop(self.mira, two, to=f"/api/cases/{number}/drop")
+        self.settings(self.mira, number, 2, "intake", {"jaw": "upper"}, piece="p2")
+        post(self.mira, f"/api/cases/{number}/undo")
+        post(self.mira, f"/api/cases/{number}/undo")
+        drop(self.mira, ("other.stl", scan(sphere(4, 12))), to=f"/api/cases/{number}/drop")
+        self.assertEqual([p["id"] for p in self.read(number)["pieces"]], ["p1", "p3"])

@@ -23,7 +23,10 @@ class PieceEntry(BaseModel):
 
 
 class CaseDocument(BaseModel):
-    """settings : {step: {'*' or piece: {key: value}}}; house : settings of the house at the pinned revision."""
+    """settings : {step: {'*' or piece: {key: value}}}; house : settings of the house at the pinned revision.
+
+    versions, house_versions : {step: version} under which they were saved; what is missing is of the step's own.
+    """
 
     model_config = ConfigDict(extra="forbid")
     number: str = ""
@@ -37,16 +40,17 @@ class CaseDocument(BaseModel):
     versions: dict[str, int] = Field(default_factory=dict)
     accepted: list[str] = Field(default_factory=list)
     house: dict[str, dict[str, Any]] = Field(default_factory=dict)
+    house_versions: dict[str, int] = Field(default_factory=dict)
     house_revision: int = 0
 
     def settings_for(self, step: Step, piece: str = ALL) -> StepSettings:
         """House, then case, then piece: the nearer wins. Raises BadSetting."""
-        values = dict(self.house.get(step.name, {}))
-        own = self.settings.get(step.name, {})
-        values |= own.get(ALL, {})
+        values = step.upgraded(self.house.get(step.name, {}), self.house_versions.get(step.name))
+        own, version = self.settings.get(step.name, {}), self.versions.get(step.name)
+        values |= step.upgraded(own.get(ALL, {}), version)
         if piece != ALL:
-            values |= own.get(piece, {})
-        return step.check(values, version=self.versions.get(step.name))
+            values |= step.upgraded(own.get(piece, {}), version)
+        return step.check(values)
 
     def entry(self, piece: str) -> PieceEntry:
         return next(p for p in self.pieces if p.id == piece)

@@ -141,14 +141,18 @@ class Step:
     shows: str | None = None
     upgrades: Mapping[int, Callable[[dict], dict]] = field(default_factory=dict)
 
-    def check(self, values: Mapping[str, Any], *, version: int | None = None) -> StepSettings:
-        """Validated settings, saved ones upgraded first. Raises BadSetting with one sentence."""
+    def upgraded(self, values: Mapping[str, Any], version: int | None) -> dict[str, Any]:
+        """Settings saved under an older version, as this one names them. None: they are this one's."""
         saved = dict(values)
         for number in range(version or self.version, self.version):
             if number in self.upgrades:
                 saved = self.upgrades[number](saved)
+        return saved
+
+    def check(self, values: Mapping[str, Any], *, version: int | None = None) -> StepSettings:
+        """Validated settings, saved ones upgraded first. Raises BadSetting with one sentence."""
         try:
-            return self.settings.model_validate(saved)
+            return self.settings.model_validate(self.upgraded(values, version))
         except ValidationError as error:
             raise BadSetting(self._sentence(error)) from error
 

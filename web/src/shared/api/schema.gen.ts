@@ -294,7 +294,7 @@ export interface paths {
         };
         /**
          * Health
-         * @description Answers once the web process and the database do.
+         * @description Answers once the web process and the database do; worker says whether one is there to work cases out.
          */
         get: operations["runs_api_health"];
         put?: never;
@@ -467,6 +467,8 @@ export interface components {
             ok: boolean;
             /** Waiting */
             waiting: number;
+            /** Worker */
+            worker: boolean;
         };
         /** HistoryLine */
         HistoryLine: {
