@@ -55,6 +55,9 @@ class JawTest(unittest.TestCase):
         self.assertLess(apart_deg(clean.up, dirty.up), 0.1)
 
     def test_what_is_no_jaw(self) -> None:
+        rng = np.random.default_rng(0)
+        wild = Mesh.of(rng.uniform(-9e5, 9e5, (3000, 3)), np.arange(3000).reshape(-1, 3))
+        self.assertEqual(recognise(wild).kind, "other")
         self.assertEqual(recognise(sphere(4, 12)).kind, "other")
         self.assertNotEqual(recognise(box((90, 60, 30))).kind, "jaw")
 

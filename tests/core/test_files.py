@@ -90,6 +90,13 @@ class StlTest(unittest.TestCase):
         self.assertEqual(refused(self, "short.stl", b"solid").code, "not-a-scan")
         self.assertEqual(refused(self, "none.stl", b"\0" * 84).code, "no-triangles")
 
+    def test_triangles_without_area_are_no_scan(self) -> None:
+        record = np.zeros(2500, stl.RECORD)
+        data = b"\0" * 80 + struct.pack("<I", 2500) + record.tobytes()
+        self.assertEqual(refused(self, "flat.stl", data).code, "no-triangles")
+        record["corner"][-1] = [[0, 0, 0], [1, 0, 0], [0, 1, 0]]
+        self.assertEqual(read_mesh("flat.stl", data[:84] + record.tobytes()).triangles, 2500)
+
     def test_more_than_the_limit(self) -> None:
         error = refused(self, "big.stl", self.data, triangles=100)
         self.assertEqual(error.code, "too-many-triangles")

@@ -19,6 +19,8 @@ from ..ops.mend import largest_piece
 
 # Widths of whole-arch scans in mm run from about 45 (child, cropped) to 95 (with cheeks): common practice, no source.
 _USUAL_SIZE_MM = 68.0
+# Nothing from a mouth is larger than this in any direction (common practice, no source).
+_LARGEST_MM = 300.0
 UNITS = {"mm": 1.0, "cm": 10.0, "inch": 25.4, "m": 1000.0}
 
 
@@ -114,6 +116,8 @@ def _tips(points: NDArray, up: NDArray, depth_mm: float) -> NDArray[np.bool_]:
 
 def recognise(mesh: Mesh) -> Shape:
     """What one mesh (mm) is. Never raises: a shape that fits nothing is 'other'."""
+    if np.ptp(mesh.vertices_mm, axis=0).max() > _LARGEST_MM:
+        return Shape("other", 0.9, None, 0.9, np.array([0.0, 0.0, 1.0]), np.array([0.0, -1.0, 0.0]), False, 0.0)
     mesh = largest_piece(mesh)
     points = area_samples(mesh, 12_000)
     up, lift = _axis(mesh, points)

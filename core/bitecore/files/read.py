@@ -100,7 +100,21 @@ def _without_nan(name: str, points: NDArray, form: str) -> ReadMesh:
     if len(points) == 0:
         why = "every triangle in it has a vertex that is not a number" if dropped else "it holds no triangles"
         raise UnreadableFile(f"“{name}” cannot be used: {why}. Export the scan again.", code="no-triangles")
+    if not _any_area(points):
+        raise UnreadableFile(
+            f"“{name}” cannot be used: none of its triangles has an area. Export the scan again.", code="no-triangles"
+        )
     return ReadMesh(np.ascontiguousarray(points, np.float64), form, dropped)
+
+
+def _any_area(points: NDArray) -> bool:
+    """Is there a triangle with three different corners? Mostly the first few tell."""
+    corner = points.reshape(-1, 3, 3)
+    for part in (corner[:1000], corner[1000:]):
+        differ = [(part[:, a] != part[:, b]).any(1) for a, b in ((0, 1), (1, 2), (2, 0))]
+        if (differ[0] & differ[1] & differ[2]).any():
+            return True
+    return False
 
 
 def check_count(name: str, count: int, limit: int) -> None:

@@ -46,6 +46,8 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
     found_unit, unit_confidence = unit_of(extent)
     unit = found_unit if settings.unit == "auto" else settings.unit
     welded = weld(soup.points * UNITS[unit])
+    if welded.mesh.triangles == 0:
+        raise StepFailed("Nothing is left of this scan: none of its triangles has an area.", code="no-triangles")
     run.tick(0.5, "looking at the shape")
     shape = recognise(welded.mesh)
     turn = shape.inside_out if settings.inside == "auto" else settings.inside == "turn"
