@@ -29,6 +29,7 @@ class SliceTest(BrowserCase):
         page.get_by_label("Patient").press("Enter")
         page.get_by_role("button", name=re.compile(f"{number}.*Ilse M")).wait_for()
         page.keyboard.press("d")
+        page.get_by_label("Pieces").get_by_text("Upper", exact=True).click()
         for title in ("Bite", "Level", "Trim", "Base", "Plate", "Hand-off"):
             page.keyboard.press("Enter")
             page.get_by_label("Card").get_by_role("heading", name=title).wait_for()
@@ -103,6 +104,12 @@ class SliceTest(BrowserCase):
         page.get_by_text("Pull a saw on the model").wait_for()
         self.shown(2)
         page.wait_for_timeout(900)
+        for _ in range(3):
+            page.keyboard.press("ArrowUp")
+        page.keyboard.press("Shift+ArrowUp")
+        self.wait_reading("Bottom saw", f"{before - 1.3:.2f} mm")
+        page.keyboard.press("Control+z")
+        self.wait_reading("Bottom saw", f"{before:.2f} mm")
         # From the front the bottom saw of the upper is a level line over its gum: find it by dragging where it stands.
         box = page.get_by_test_id("stage").bounding_box()
         assert box

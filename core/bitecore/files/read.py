@@ -101,9 +101,7 @@ def _without_nan(name: str, points: NDArray, form: str) -> ReadMesh:
         why = "every triangle in it has a vertex that is not a number" if dropped else "it holds no triangles"
         raise UnreadableFile(f"“{name}” cannot be used: {why}. Export the scan again.", code="no-triangles")
     if not _any_area(points):
-        raise UnreadableFile(
-            f"“{name}” cannot be used: none of its triangles has an area. Export the scan again.", code="no-triangles"
-        )
+        raise UnreadableFile(f"“{name}” cannot be used: none of its triangles has an area. Export the scan again.", code="no-triangles")
     return ReadMesh(np.ascontiguousarray(points, np.float64), form, dropped)
 
 

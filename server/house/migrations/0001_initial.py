@@ -20,7 +20,6 @@ class Migration(migrations.Migration):
                 ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
                 ('number', models.PositiveIntegerField(unique=True)),
                 ('steps', models.JSONField(default=dict)),
-                ('versions', models.JSONField(default=dict)),
                 ('created', models.DateTimeField(auto_now_add=True)),
                 ('author', models.ForeignKey(null=True, on_delete=django.db.models.deletion.PROTECT, to=settings.AUTH_USER_MODEL)),
             ],

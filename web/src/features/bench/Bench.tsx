@@ -104,14 +104,14 @@ function Opened({ data, steps, doings }: { data: CaseOut; steps: StepOut[]; doin
               {panel === "step" && <StepCard data={data} steps={steps} step={step} doings={doings} />}
             </aside>
           </div>
-          <RunSheet data={data} steps={steps} doings={doings} />
+          <RunSheet data={data} steps={steps} doings={doings} runOn={() => runOn(data, steps, doings, open)} />
           <BenchKeys data={data} doings={doings} choose={choose} />
           <Command
             id="run-on"
             title="Accept all up to the first doubt"
             keys="p"
             group="Case"
-            run={() => runOn(data, steps, doings, (to) => open(to))}
+            run={() => runOn(data, steps, doings, open)}
           />
           <Command id="close" title="Back to the rack" keys="shift+escape" group="Case" run={() => navigate("/")} />
         </div>
@@ -220,7 +220,7 @@ function IconButton({ label, keys, off, run, children }: IconProps) {
 
 const HINTS: Record<string, string> = {
   gauge: "Press on two places of the surface. The straight distance between them is shown.",
-  saw: "Pull a saw on the model. Hatched is what will go.",
+  saw: "Pull a saw on the model, or step it with the arrow keys: 0.1 mm, with Shift 1 mm. Hatched is what will go.",
 };
 
 function Tools({ step, raw }: { step: string; raw: boolean }) {

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useId, useState } from "react";
+import { useEffect, useId, useRef, useState } from "react";
 import { type CaseOut, client, ok } from "../../shared/api/client";
 import { moment } from "../../shared/format";
 import type { Doings } from "./useCase";
@@ -29,7 +29,7 @@ export function Details({ data, doings }: { data: CaseOut; doings: Doings }) {
             onSet={(value) => doings.details({ [field.key]: value })}
           />
         ))}
-        <p className="dim text-sm">Kept when you leave a field. None of it is needed to go on.</p>
+        <p className="dim text-sm">Kept by itself as you type. None of it is needed to go on.</p>
       </div>
     </>
   );
@@ -45,6 +45,14 @@ interface FieldProps {
 function Field({ label, type, value, onSet }: FieldProps) {
   const [text, setText] = useState(value);
   useEffect(() => setText(value), [value]);
+  const latest = useRef(onSet);
+  latest.current = onSet;
+  useEffect(() => {
+    if (text === value) return;
+    // A pause keeps it: nothing typed is lost with the window.
+    const pause = setTimeout(() => latest.current(text), 1500);
+    return () => clearTimeout(pause);
+  }, [text, value]);
   const id = useId();
   const common = {
     id,

@@ -10,11 +10,13 @@ interface Props {
   data: CaseOut;
   steps: StepOut[];
   doings: Doings;
+  runOn: () => void;
 }
 
 /** The case's steps from Intake to Hand-off, each with its state in shape and word and its one figure. */
-export function RunSheet({ data, steps, doings }: Props) {
+export function RunSheet({ data, steps, doings, runOn }: Props) {
   const { step: open, open: goTo } = useBench();
+  const left = steps.some((s) => !s.on_demand && !data.accepted.includes(s.name));
   return (
     <nav aria-label="Run sheet" className="line flex h-[92px] shrink-0 border-t bg-base-100">
       <ol className="flex min-w-0 flex-1">
@@ -68,12 +70,12 @@ export function RunSheet({ data, steps, doings }: Props) {
           );
         })}
       </ol>
-      <Progress data={data} doings={doings} />
+      <Progress data={data} doings={doings} left={left} runOn={runOn} />
     </nav>
   );
 }
 
-function Progress({ data, doings }: { data: CaseOut; doings: Doings }) {
+function Progress({ data, doings, left, runOn }: { data: CaseOut; doings: Doings; left: boolean; runOn: () => void }) {
   const list = Object.values(data.working as Record<string, Working>);
   const first = list[0];
   if (data.held)
@@ -85,7 +87,20 @@ function Progress({ data, doings }: { data: CaseOut; doings: Doings }) {
         </button>
       </div>
     );
-  if (!first) return null;
+  if (!first)
+    return (
+      <div className="line flex w-44 shrink-0 flex-col justify-center border-l px-3">
+        <button
+          type="button"
+          className="btn h-auto min-h-0 py-2 leading-tight"
+          disabled={!left}
+          onClick={runOn}
+          title="Accept step by step until one has a doubt (P)"
+        >
+          {left ? "Accept up to the first doubt" : "All accepted"} {left && <kbd className="key">P</kbd>}
+        </button>
+      </div>
+    );
   return (
     <div className="line flex w-44 shrink-0 flex-col justify-center gap-1 border-l px-3">
       <span className="truncate" aria-live="polite">

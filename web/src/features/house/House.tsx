@@ -4,6 +4,11 @@ import { client, ok, type StepOut } from "../../shared/api/client";
 import { SettingsForm } from "../../shared/ui/SettingsForm";
 import { say, sayError } from "../../store/notices";
 
+/** What a scan is and how it is turned is each case's own: there is no house rule for it. */
+function houseSteps(steps: StepOut[] | undefined): StepOut[] {
+  return (steps ?? []).filter((s) => s.name !== "intake" && s.name !== "level");
+}
+
 /** The lab's own defaults for every step. New cases begin with them; cases that exist keep theirs. */
 export function House() {
   const queries = useQueryClient();
@@ -47,7 +52,7 @@ export function House() {
         )}
         <div className="columns-1 gap-4 lg:columns-3">
           {house.data &&
-            steps.data?.map((step) => (
+            houseSteps(steps.data).map((step) => (
               <section key={step.name} className="line mb-4 break-inside-avoid rounded-box border bg-base-100 p-4">
                 <h2 className="font-bold">
                   <span className="dim font-normal">{step.number}</span> {step.title}

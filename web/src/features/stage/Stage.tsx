@@ -1,5 +1,6 @@
 import { Canvas } from "@react-three/fiber";
-import { useCallback, useMemo, useState } from "react";
+import { useCallback, useMemo, useRef, useState } from "react";
+import { useHotkeys } from "react-hotkeys-hook";
 import { Vector3 } from "three";
 import type { CaseOut } from "../../shared/api/client";
 import { useBench } from "../../store/bench";
@@ -17,6 +18,15 @@ interface Props {
   step: string;
   onSaw: (piece: string, which: SawName, mm: number) => void;
 }
+
+const LEAST: Record<SawName, number> = { bottom: 2, back: 5 };
+const MOST: Record<SawName, number> = { bottom: 60, back: 90 };
+const NUDGE: Record<string, [SawName, number]> = {
+  arrowup: ["bottom", -1],
+  arrowdown: ["bottom", 1],
+  arrowleft: ["back", 1],
+  arrowright: ["back", -1],
+};
 
 type AllBounds = Record<string, Bounds>;
 
@@ -59,15 +69,33 @@ export function Stage({ data, step, onSaw }: Props) {
 
   function pull(which: SawName, mm: number, last: boolean) {
     if (!ownSaws || !acting) return;
-    const least = which === "bottom" ? 2 : 5;
-    const most = which === "bottom" ? 60 : 90;
-    const value = Math.min(Math.max(mm, least), most);
+    const value = Math.min(Math.max(mm, LEAST[which]), MOST[which]);
     setPulled(moved(pulled ?? ownSaws, which, value));
     if (last) {
       onSaw(acting, which, value);
       setPulled(null);
     }
   }
+
+  const nudged = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
+  useHotkeys(
+    Object.keys(NUDGE)
+      .flatMap((key) => [key, `shift+${key}`])
+      .join(", "),
+    (event, hotkey) => {
+      const nudge = NUDGE[hotkey.keys?.at(-1) ?? ""];
+      const now = pulled ?? ownSaws;
+      if (!nudge || !now) return;
+      event.preventDefault();
+      const [which, sign] = nudge;
+      const mm = Math.round((now[which].mm + sign * (event.shiftKey ? 1 : 0.1)) * 100) / 100;
+      pull(which, mm, false);
+      // Kept when the keys rest: one change in the history, not one a step.
+      clearTimeout(nudged.current);
+      nudged.current = setTimeout(() => pull(which, mm, true), 500);
+    },
+    { enabled: sawing, useKey: true },
+  );
 
   const saws = sawing ? (pulled ?? ownSaws) : null;
   return (

@@ -27,8 +27,9 @@ export function Command({ id, title, keys, group, run, everywhere = false }: Pro
     // Signs stand on other keys, with or without Shift, on other keyboards.
     keys === "?" || keys === "/" ? `${keys}, shift+${keys}` : keys,
     (event) => {
-      // A key held on a button is that button's.
-      if (keys === "enter" && event.target instanceof HTMLElement && event.target.closest("button, a, select")) return;
+      // Enter is the button's own for who walks by keyboard; after a click with the mouse it is the command's.
+      const at = event.target instanceof HTMLElement ? event.target.closest("button, a, select, summary") : null;
+      if (keys === "enter" && at?.matches(":focus-visible")) return;
       event.preventDefault();
       latest.current();
     },

@@ -10,13 +10,14 @@ interface Props {
   least?: number | null;
   most?: number | null;
   whole?: boolean;
+  disabled?: boolean;
   onSet: (value: number | null) => void;
 }
 
 const trim = (value: number) => (Math.round(value * 1000) / 1000).toString();
 
 /** A number with its unit. Arrow keys step by 0.1 (with Shift 1), degrees by 1 (with Shift 10); Enter or leaving sets it. */
-export function NumberField({ id, value, unit, optional, auto, least, most, whole, onSet }: Props) {
+export function NumberField({ id, value, unit, optional, auto, least, most, whole, disabled, onSet }: Props) {
   const [text, setText] = useState(value === null ? "" : trim(value));
   const [wrong, setWrong] = useState("");
   useEffect(() => {
@@ -55,6 +56,7 @@ export function NumberField({ id, value, unit, optional, auto, least, most, whol
           id={id}
           className="min-w-0 grow text-right"
           inputMode="decimal"
+          disabled={disabled}
           value={text}
           placeholder={auto ?? ""}
           aria-invalid={wrong !== ""}

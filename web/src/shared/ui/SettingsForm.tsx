@@ -1,5 +1,6 @@
 import { useId, useState } from "react";
 import type { SettingOut } from "../api/client";
+import { capital } from "../format";
 import { NumberField } from "./NumberField";
 
 interface Props {
@@ -99,7 +100,7 @@ function Field({ id, setting, value, auto, disabled, onSet }: FieldProps) {
       >
         {setting.choices.map((choice) => (
           <option key={choice} value={choice}>
-            {choice}
+            {capital(choice)}
           </option>
         ))}
       </select>
@@ -115,6 +116,7 @@ function Field({ id, setting, value, auto, disabled, onSet }: FieldProps) {
         least={setting.least}
         most={setting.most}
         whole={setting.type === "integer"}
+        disabled={disabled}
         onSet={(next) => onSet(setting.key, next)}
       />
     );
