@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
 from pathlib import Path, PurePosixPath
 from typing import Any
 
@@ -14,7 +15,7 @@ from bitecore.runsheet import CaseDocument, PieceEntry, Registry, ResultStore
 
 def load(paths: list[Path], limits: Limits | None = None) -> list[SourceFile]:
     """Every scan in the files, read once to judge it. Raises UnreadableFile for the first that cannot be used."""
-    limits = limits or Limits()
+    limits = limits or Limits.of(os.environ)
     found: list[SourceFile] = []
     total = 0
     for path in paths:

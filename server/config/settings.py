@@ -6,6 +6,8 @@ import os
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
+from bitecore.limits import Limits
+
 ROOT = Path(__file__).resolve().parent.parent.parent
 STATE = Path(os.environ.get("BENCH_STATE", ROOT / ".state"))
 SECRET_KEY = os.environ.get("BENCH_SECRET", "only-for-checks-and-tests")
@@ -82,8 +84,9 @@ SECURE_CONTENT_TYPE_NOSNIFF = True
 X_FRAME_OPTIONS = "DENY"
 
 # Limits of what is accepted; said in the sentence that refuses.
-BENCH_TRIANGLES = int(os.environ.get("BENCH_TRIANGLES", 1_500_000))
-BENCH_DROP_BYTES = int(os.environ.get("BENCH_DROP_BYTES", 300_000_000))
+_LIMITS = Limits.of(os.environ)
+BENCH_TRIANGLES = _LIMITS.triangles
+BENCH_DROP_BYTES = _LIMITS.drop_bytes
 
 LOGGING = {
     "version": 1,

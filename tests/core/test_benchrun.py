@@ -8,6 +8,7 @@ import json
 import os
 import tempfile
 import unittest
+import unittest.mock
 from pathlib import Path
 from typing import Any
 
@@ -196,3 +197,12 @@ class EnvironmentTest(unittest.TestCase):
             for word in ("import django", "from django", "psycopg", "http.server"):
                 self.assertNotIn(word, text, path)
         self.assertNotIn("DJANGO", "".join(k for k in os.environ if k.startswith("BITECORE")))
+
+
+class LimitTest(RunCase):
+    def test_the_limit_is_a_setting_and_is_said(self) -> None:
+        scan = self.write("a.stl", jaws(21)[1])
+        with unittest.mock.patch.dict(os.environ, {"BENCH_TRIANGLES": "1000"}):
+            status, _, err = self.run_bench(scan)
+        self.assertEqual(status, 2)
+        self.assertIn("up to 1,000 are accepted", err)

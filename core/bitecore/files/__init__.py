@@ -1,5 +1,6 @@
 """Open formats in and out."""
 
-from .read import Limits, ReadMesh, SourceFile, read_mesh, unpack
+from ..limits import Limits
+from .read import ReadMesh, SourceFile, read_mesh, unpack
 
 __all__ = ["Limits", "ReadMesh", "SourceFile", "read_mesh", "unpack"]

@@ -15,18 +15,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import UnreadableFile
+from ..limits import Limits
 from . import ply, stl
 
 READABLE = (".stl", ".ply")
-
-
-@dataclass(frozen=True)
-class Limits:
-    """How much is accepted. triangles : per scan; drop_bytes : all files of one drop, unpacked."""
-
-    triangles: int = 1_500_000
-    drop_bytes: int = 300_000_000
-    files: int = 200
 
 
 @dataclass(frozen=True)
