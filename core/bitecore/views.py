@@ -9,11 +9,13 @@ from typing import Any
 import meshopt
 import numpy as np
 
+from .files import Limits, read_mesh
 from .files import glb as glb_file
 from .mesh import GROUP_CUT, Mesh
 from .ops.crease import creased
 from .ops.picture import picture
 from .ops.relief import plaster_shade
+from .ops.weld import weld
 from .progress import Run
 from .runsheet.store import FolderBlobs
 
@@ -23,7 +25,8 @@ _LIGHT_CELLS = 90
 
 @dataclass(frozen=True)
 class ViewJob:
-    """kind : light, full (of one mesh digest) or picture (of several, each with its matrix). to : where it goes."""
+    """kind : early (a light copy of one scan file, in the file's own units), full (of one mesh digest) or picture (of
+    several, each with its matrix). to : where it goes."""
 
     kind: str
     meshes: tuple[tuple[str, Any], ...]
@@ -34,11 +37,22 @@ def make_view(job: ViewJob, blobs: FolderBlobs, run: Run) -> str:
     """Write the view's file and return its path. Cheap to ask twice: an existing file is kept."""
     path = Path(job.to)
     if not path.exists():
-        loaded = [(Mesh.from_bytes(blobs.read(d)), np.eye(4) if m is None else np.array(m)) for d, m in job.meshes]
-        run.tick(0.3, "picture")
-        data = picture(loaded) if job.kind == "picture" else glb(loaded[0][0], light=job.kind == "light")
-        FolderBlobs.write_as(path, data)
+        data = _early(blobs.read(job.meshes[0][0])) if job.kind == "early" else _late(job, blobs, run)
+        # A copy for looking at can be made again: it need not be on the disk at once.
+        FolderBlobs.write_as(path, data, durable=False)
     return job.to
+
+
+def _early(data: bytes) -> bytes:
+    """The first sight of a scan, before anything is known of it."""
+    soup = read_mesh("the scan", data, Limits(triangles=10**9))
+    return glb(weld(soup.points).mesh, light=True)
+
+
+def _late(job: ViewJob, blobs: FolderBlobs, run: Run) -> bytes:
+    loaded = [(Mesh.from_bytes(blobs.read(d)), np.eye(4) if m is None else np.array(m)) for d, m in job.meshes]
+    run.tick(0.3, "picture")
+    return picture(loaded) if job.kind == "picture" else glb(loaded[0][0])
 
 
 def view_path(root: Path, digest: str, kind: str) -> Path:

@@ -14,7 +14,7 @@ from django.db import InterfaceError, OperationalError, close_old_connections, c
 
 from bitecore.errors import Cancelled
 from bitecore.progress import Run
-from bitecore.runsheet import Manifest, standard
+from bitecore.runsheet import CaseDocument, Manifest, standard
 from bitecore.runsheet.evaluate import evaluate
 from bitecore.runsheet.graph import Graph, Node
 from bitecore.runsheet.pool import Pool
@@ -107,6 +107,8 @@ class CaseWork:
             if self.case.held:
                 return self._settle(done=False)
             document = patiently(lambda: document_of(self.case))
+            for early in early_jobs(document):
+                self.pool.submit(early)
             try:
                 result = evaluate(
                     document,
@@ -246,11 +248,17 @@ class _Views:
 
 
 def view_jobs(step: str, manifest: Manifest) -> list[ViewJob]:
-    """GLBs of the mesh a step shows; of a scan a light copy first."""
+    """The GLB of the mesh a step shows."""
     shows = standard()[step].shows
     ref = manifest.values.get(shows) if shows else None
-    if not ref:
-        return []
-    kinds = ("light", "full") if step == "intake" else ("full",)
-    paths = {kind: view_path(settings.VIEW_ROOT, ref["mesh"], kind) for kind in kinds}
-    return [ViewJob(kind, ((ref["mesh"], None),), str(path)) for kind, path in paths.items() if not path.exists()]
+    return _view("full", "full", ref["mesh"]) if ref else []
+
+
+def early_jobs(document: CaseDocument) -> list[ViewJob]:
+    """A light copy of every scan, straight from its file: there before Intake is through."""
+    return [job for piece in document.pieces for job in _view("early", "light", piece.sha256)]
+
+
+def _view(kind: str, name: str, digest: str) -> list[ViewJob]:
+    path = view_path(settings.VIEW_ROOT, digest, name)
+    return [] if path.exists() else [ViewJob(kind, ((digest, None),), str(path))]

@@ -81,7 +81,7 @@ def _changes(page, runs: int) -> list[dict]:  # noqa: ANN001
     page.keyboard.press("Alt+5")
     changes, undos = [], []
     for number in range(runs):
-        field = page.get_by_label("Under the lowest point")
+        field = page.get_by_role("textbox", name="Under the lowest point")
         wanted = f"{3 + number / 10:.2f} mm"
         field.fill(str(3 + number / 10))
         start = time.perf_counter()

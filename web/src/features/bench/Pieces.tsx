@@ -42,7 +42,7 @@ export function Pieces({
 function Tile({ piece, doings }: { piece: PieceOut; doings: Doings }) {
   const { piece: acting, act, visibility, show } = useBench();
   const on = acting === piece.id;
-  const how = visibility[piece.id] ?? (piece.jaw || on ? "shown" : "hidden");
+  const how = visibility[piece.id] ?? (piece.jaw || on || !piece.kind ? "shown" : "hidden");
   const name = piece.jaw ? capital(piece.jaw) : piece.kind ? capital(piece.kind) : "Looking …";
   function choose(value: string) {
     const values = value === "kept" ? { kind: "other", jaw: "auto" } : { kind: "jaw", jaw: value };

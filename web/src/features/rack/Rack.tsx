@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useCallback, useRef, useState } from "react";
+import { useCallback, useEffect, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { TopBar } from "../../app/TopBar";
 import { client, ok, type Tray } from "../../shared/api/client";
@@ -41,6 +41,11 @@ export function Rack() {
     [queries],
   );
   useBenchEvents(onEvent);
+  useEffect(() => {
+    // The bench is what comes next: it is fetched while nothing else happens.
+    const idle = setTimeout(() => import("../bench"), 1200);
+    return () => clearTimeout(idle);
+  }, []);
   const words = find.toLowerCase().split(/\s+/).filter(Boolean);
   const all = rack.data ?? [];
   const chosen = HEAPS.find((h) => h.name === heap) ?? HEAPS[0];

@@ -24,7 +24,7 @@ interface Props {
 
 /** One mesh of the case in its place. */
 export function Model({ shown, ghost, saws, onBounds }: Props) {
-  const loaded = useLoaded(shown.digest, shown.light);
+  const loaded = useLoaded(shown.digest, shown.early?.sha256 ?? null);
   const material = useMemo(plasterMaterial, []);
   const mesh = useRef<Mesh>(null);
   const tree = useRef<MeshBVH | null>(null);
@@ -46,10 +46,11 @@ export function Model({ shown, ghost, saws, onBounds }: Props) {
     };
   }, [loaded, tool]);
 
-  const matrix = useMemo(
-    () => (loaded ? shown.matrix.clone().multiply(new Matrix4().makeTranslation(...loaded.origin)) : shown.matrix),
-    [shown.matrix, loaded],
-  );
+  const unit = loaded?.light ? (shown.early?.unit_mm ?? 1) : 1;
+  const matrix = useMemo(() => {
+    const out = shown.matrix.clone().multiply(new Matrix4().makeScale(unit, unit, unit));
+    return loaded ? out.multiply(new Matrix4().makeTranslation(...loaded.origin)) : out;
+  }, [shown.matrix, loaded, unit]);
 
   useEffect(() => {
     if (!loaded || shown.role === "goes") return;
@@ -57,11 +58,11 @@ export function Model({ shown, ghost, saws, onBounds }: Props) {
     if (sphere)
       onBounds(shown.key, {
         centre: sphere.center.clone().applyMatrix4(matrix),
-        radius: sphere.radius,
+        radius: sphere.radius * unit,
         light: loaded.light,
       });
     return () => onBounds(shown.key, null);
-  }, [loaded, matrix, shown.key, shown.role, onBounds]);
+  }, [loaded, matrix, unit, shown.key, shown.role, onBounds]);
 
   useEffect(() => {
     const u = material.uniforms;

@@ -60,7 +60,9 @@ export function Stage({ data, step, onSaw }: Props) {
   const tips = (goodValue(data, "level", "tips") as [number, number, number][] | undefined) ?? [];
 
   function shownAs(piece: string, jaw: string | null, role: string) {
-    const said = visibility[piece] ?? (jaw || piece === acting ? "shown" : "hidden");
+    // What is no jaw is kept off the stage until it is chosen; what is not known yet is shown.
+    const kept = !jaw && data.pieces.find((p) => p.id === piece)?.kind;
+    const said = visibility[piece] ?? (!kept || piece === acting ? "shown" : "hidden");
     if (said === "hidden") return "hidden";
     if (rawHeld && role === "body") return "ghost";
     if (sawing && piece !== acting) return "ghost";
@@ -114,6 +116,10 @@ export function Stage({ data, step, onSaw }: Props) {
         linear
         dpr={navigator.webdriver ? 1 : [1, 2]}
         gl={{ antialias: !navigator.webdriver, alpha: true, powerPreference: "high-performance" }}
+        // Reading back what the compiler says would make the page wait for it.
+        onCreated={({ gl }) => {
+          gl.debug.checkShaderErrors = import.meta.env.DEV;
+        }}
         camera={{ fov: 24, up: [0, 0, 1], position: [80, -230, 120], near: 1, far: 900 }}
         aria-label="The stage"
       >

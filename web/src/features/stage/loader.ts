@@ -42,6 +42,7 @@ async function fetched(digest: string, kind: "light" | "full"): Promise<Loaded> 
   const extras = mesh.userData as { origin_mm?: [number, number, number]; triangles?: number; light?: boolean };
   const geometry = mesh.geometry;
   geometry.computeBoundingSphere();
+  await turn();
   return {
     geometry,
     origin: extras.origin_mm ?? [0, 0, 0],
@@ -49,6 +50,14 @@ async function fetched(digest: string, kind: "light" | "full"): Promise<Loaded> 
     light: extras.light ?? false,
     tree: null,
   };
+}
+
+let last: Promise<unknown> = Promise.resolve();
+
+/** Meshes come onto the stage one a frame: each has to be handed to the graphics card, which takes its time. */
+function turn(): Promise<unknown> {
+  last = last.then(() => new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done))));
+  return last;
 }
 
 /** Ask for a mesh; give it back with `release`. The newest few stay in memory for instant undo. */

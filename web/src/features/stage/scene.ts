@@ -9,13 +9,16 @@ export interface Saw {
 }
 export type Saws = { bottom: Saw; back: Saw };
 
-/** One mesh on the stage. role : body (the result of the step), raw (the scan itself), goes (what a step takes off). */
+/**
+ * One mesh on the stage. role : body (the result of the step), raw (the scan itself), goes (what a step takes off).
+ * digest : null while Intake is not through; early : the scan's file, of which there is a light copy in the file's unit.
+ */
 export interface Shown {
   key: string;
   piece: string;
   jaw: string | null;
-  digest: string;
-  light: boolean;
+  digest: string | null;
+  early: { sha256: string; unit_mm: number } | null;
   role: "body" | "raw" | "goes";
   matrix: Matrix4;
 }
@@ -49,6 +52,7 @@ function fromRows(rows: unknown): Matrix4 | null {
 interface About {
   kind: string;
   jaw: string | null;
+  unit_mm: number;
   up: [number, number, number];
   front: [number, number, number];
 }
@@ -89,17 +93,17 @@ const BODY_FROM: Record<string, [string, string][]> = {
 export function sceneOf(data: CaseOut, step: string, options: { raw: boolean; sawing: boolean }): Shown[] {
   const out: Shown[] = [];
   for (const piece of data.pieces) {
-    const raw = goodValue(data, "intake", "mesh", piece.id) as string | undefined;
-    if (!raw) continue;
-    if (!piece.jaw && step !== "intake") continue;
+    const raw = (goodValue(data, "intake", "mesh", piece.id) as string | undefined) ?? null;
+    if (raw && !piece.jaw && step !== "intake") continue;
     const matrix = placeOf(data, piece, step);
-    const add = (digest: string, role: Shown["role"]) =>
+    const unit_mm = (goodValue(data, "intake", "about", piece.id) as About | undefined)?.unit_mm ?? 1;
+    const add = (digest: string | null, role: Shown["role"]) =>
       out.push({
         key: `${piece.id}/${role}`,
         piece: piece.id,
         jaw: piece.jaw,
         digest,
-        light: digest === raw,
+        early: digest === raw ? { sha256: piece.sha256, unit_mm } : null,
         role,
         matrix,
       });

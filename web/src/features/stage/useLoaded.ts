@@ -3,28 +3,43 @@ import { useEffect, useState } from "react";
 import { sayError } from "../../store/notices";
 import { acquire, type Loaded, release } from "./loader";
 
-/** The mesh of a digest: of a scan the light copy first, then the full one; the old stays until the new is there. */
-export function useLoaded(digest: string, light: boolean): Loaded | null {
+/** The mesh of a digest; of a scan the early light copy first. The old one stays until the new is there. */
+export function useLoaded(digest: string | null, early: string | null): Loaded | null {
   const [loaded, setLoaded] = useState<Loaded | null>(null);
   const invalidate = useThree((s) => s.invalidate);
+
   useEffect(() => {
+    if (!early) return;
     let here = true;
-    let full = false;
-    const kinds: ("light" | "full")[] = light ? ["light", "full"] : ["full"];
-    for (const kind of kinds)
-      acquire(digest, kind).then(
-        (got) => {
-          if (!here || (kind === "light" && full)) return;
-          full = full || kind === "full";
-          setLoaded(got);
-          invalidate();
-        },
-        (error) => here && kind === "full" && sayError(error),
-      );
+    acquire(early, "light").then(
+      (got) => {
+        // Whatever is there in full already is better.
+        if (here) setLoaded((now) => now ?? got);
+        invalidate();
+      },
+      () => {},
+    );
     return () => {
       here = false;
-      for (const kind of kinds) release(digest, kind);
+      release(early, "light");
     };
-  }, [digest, light, invalidate]);
+  }, [early, invalidate]);
+
+  useEffect(() => {
+    if (!digest) return;
+    let here = true;
+    acquire(digest, "full").then(
+      (got) => {
+        if (!here) return;
+        setLoaded(got);
+        invalidate();
+      },
+      (error) => here && sayError(error),
+    );
+    return () => {
+      here = false;
+      release(digest, "full");
+    };
+  }, [digest, invalidate]);
   return loaded;
 }

@@ -48,7 +48,7 @@ function Row({ setting, values, own, auto, disabled, onSet, onClear }: RowProps)
   const value = values[setting.key];
   return (
     <div className="flex min-h-9 items-center justify-between gap-2 py-0.5" title={setting.help}>
-      <label htmlFor={id} className="flex min-w-0 items-center gap-1.5">
+      <span className="flex min-w-0 items-center gap-1.5">
         {setting.key in own && (
           <button
             type="button"
@@ -61,8 +61,8 @@ function Row({ setting, values, own, auto, disabled, onSet, onClear }: RowProps)
             •
           </button>
         )}
-        {setting.label}
-      </label>
+        <label htmlFor={id}>{setting.label}</label>
+      </span>
       <Field id={id} setting={setting} value={value} auto={auto?.[setting.key]} disabled={disabled} onSet={onSet} />
     </div>
   );
