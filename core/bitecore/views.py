@@ -26,11 +26,12 @@ _LIGHT_CELLS = 90
 @dataclass(frozen=True)
 class ViewJob:
     """kind : early (a light copy of one scan file, in the file's own units), full (of one mesh digest) or picture (of
-    several, each with its matrix). to : where it goes."""
+    several, each with its matrix). to : where it goes. urgent : before any step, for someone looks at an empty stage."""
 
     kind: str
     meshes: tuple[tuple[str, Any], ...]
     to: str
+    urgent: bool = False
 
 
 def make_view(job: ViewJob, blobs: FolderBlobs, run: Run) -> str:

@@ -251,14 +251,14 @@ def view_jobs(step: str, manifest: Manifest) -> list[ViewJob]:
     """The GLB of the mesh a step shows."""
     shows = standard()[step].shows
     ref = manifest.values.get(shows) if shows else None
-    return _view("full", "full", ref["mesh"]) if ref else []
+    return _view("full", ref["mesh"], urgent=step == "intake") if ref else []
 
 
 def early_jobs(document: CaseDocument) -> list[ViewJob]:
     """A light copy of every scan, straight from its file: there before Intake is through."""
-    return [job for piece in document.pieces for job in _view("early", "light", piece.sha256)]
+    return [job for piece in document.pieces for job in _view("early", piece.sha256, urgent=True)]
 
 
-def _view(kind: str, name: str, digest: str) -> list[ViewJob]:
-    path = view_path(settings.VIEW_ROOT, digest, name)
-    return [] if path.exists() else [ViewJob(kind, ((digest, None),), str(path))]
+def _view(kind: str, digest: str, *, urgent: bool) -> list[ViewJob]:
+    path = view_path(settings.VIEW_ROOT, digest, "light" if kind == "early" else kind)
+    return [] if path.exists() else [ViewJob(kind, ((digest, None),), str(path), urgent)]

@@ -110,9 +110,9 @@ class Pool:
         return _Slot(process, ours)
 
     def submit(self, task: Any) -> None:
-        """Queue a Task or a view job. The first sight of a scan goes first, other views after all tasks."""
+        """Queue a Task or a view job. Urgent views go first, others after all tasks."""
         self._waiting.append(task)
-        self._waiting.sort(key=lambda j: 1 if isinstance(j, Task) else 0 if j.kind == "early" else 2)
+        self._waiting.sort(key=lambda j: 1 if isinstance(j, Task) else 0 if j.urgent else 2)
         self._hand_out()
 
     def _hand_out(self) -> None:

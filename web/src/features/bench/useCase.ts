@@ -18,16 +18,23 @@ export function useCase(number: string) {
   const mine = useRef(new Set<number>());
   if (query.data) revision.current = Math.max(revision.current, query.data.revision);
 
+  const waiting = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
+  useEffect(() => () => clearTimeout(waiting.current), []);
   const onEvent = useCallback(
     (event: BenchEvent) => {
+      // Several results in a row are one look.
+      const soon = () => {
+        clearTimeout(waiting.current);
+        waiting.current = setTimeout(() => queries.invalidateQueries({ queryKey: ["case", number] }), 60);
+      };
       if (event.kind === "again") {
-        queries.invalidateQueries({ queryKey: ["case", number] });
+        soon();
         return;
       }
       if (event.case !== number) return;
       if (event.kind === "progress")
         queries.setQueryData<CaseOut>(["case", number], (old) => (old ? progressed(old, event.working ?? {}) : old));
-      else queries.invalidateQueries({ queryKey: ["case", number] });
+      else soon();
       if (event.kind === "revision" && event.revision && revision.current > 0 && event.revision > revision.current) {
         const seen = event.revision;
         // My own change is answered a moment before or after this; only someone else's is told.

@@ -1,5 +1,5 @@
 import { type ThreeEvent, useThree } from "@react-three/fiber";
-import { useEffect, useMemo, useRef } from "react";
+import { memo, useEffect, useMemo, useRef } from "react";
 import { type Intersection, Matrix4, type Mesh, Ray, type Raycaster, type Vector3 } from "three";
 import type { MeshBVH } from "three-mesh-bvh";
 import { useBench } from "../../store/bench";
@@ -23,7 +23,7 @@ interface Props {
 }
 
 /** One mesh of the case in its place. */
-export function Model({ shown, ghost, saws, onBounds }: Props) {
+export const Model = memo(function Model({ shown, ghost, saws, onBounds }: Props) {
   const loaded = useLoaded(shown.digest, shown.early?.sha256 ?? null);
   const material = useMemo(plasterMaterial, []);
   const mesh = useRef<Mesh>(null);
@@ -118,4 +118,4 @@ export function Model({ shown, ghost, saws, onBounds }: Props) {
       userData={{ triangles: loaded.triangles, light: loaded.light, piece: shown.piece }}
     />
   );
-}
+});

@@ -3,6 +3,7 @@ import { useCallback, useMemo, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { Vector3 } from "three";
 import type { CaseOut } from "../../shared/api/client";
+import { useSame } from "../../shared/useSame";
 import { useBench } from "../../store/bench";
 import { CameraRig } from "./CameraRig";
 import { FacingMark } from "./FacingMark";
@@ -37,7 +38,8 @@ export function Stage({ data, step, onSaw }: Props) {
   const [locked, setLocked] = useState(false);
   const [pulled, setPulled] = useState<Saws | null>(null);
   const sawing = tool === "saw" && step === "trim";
-  const scene = useMemo(() => sceneOf(data, step, { raw: rawHeld, sawing }), [data, step, rawHeld, sawing]);
+  // Progress changes the case ten times a second; the stage is drawn anew only when something on it changes.
+  const scene = useSame(sceneOf(data, step, { raw: rawHeld, sawing }));
   const onBounds = useCallback((key: string, found: Bounds | null) => {
     setBounds((old) => {
       const { [key]: _, ...rest } = old;
@@ -46,8 +48,8 @@ export function Stage({ data, step, onSaw }: Props) {
   }, []);
   const seen = scene.filter((s) => shownAs(s.piece, s.jaw, s.role) !== "hidden");
   const actingPiece = data.pieces.find((p) => p.id === acting);
-  const ownSaws = acting ? sawsOf(data, acting) : null;
-  const plate = goodValue(data, "plate", "plate") as { width_mm: number; depth_mm: number } | undefined;
+  const ownSaws = useSame(acting ? sawsOf(data, acting) : null);
+  const plate = useSame(goodValue(data, "plate", "plate") as { width_mm: number; depth_mm: number } | undefined);
   const drawn = Object.values(bounds);
   const onPlate = step === "plate" && plate !== undefined;
   const whole = useMemo(() => {
@@ -57,7 +59,9 @@ export function Stage({ data, step, onSaw }: Props) {
       radius: Math.hypot(plate.width_mm, plate.depth_mm) / 2,
     };
   }, [bounds, onPlate, plate]);
-  const tips = (goodValue(data, "level", "tips") as [number, number, number][] | undefined) ?? [];
+  const tips = useSame(
+    onBench(data, (goodValue(data, "level", "tips") as [number, number, number][] | undefined) ?? []),
+  );
 
   function shownAs(piece: string, jaw: string | null, role: string) {
     // What is no jaw is kept off the stage until it is chosen; what is not known yet is shown.
@@ -134,7 +138,7 @@ export function Stage({ data, step, onSaw }: Props) {
         ))}
         <Marks gauge={gauge} focus={focus} />
         {onPlate && plate && <Plate width={plate.width_mm} depth={plate.depth_mm} />}
-        {step === "level" && <Glass tips={onBench(data, tips)} />}
+        {step === "level" && <Glass tips={tips} />}
         {saws && actingPiece && (
           <SawPlanes saws={saws} matrix={placeOf(data, actingPiece, step)} onPull={pull} onHold={setLocked} />
         )}
