@@ -1,6 +1,6 @@
 import { type ThreeEvent, useThree } from "@react-three/fiber";
 import { memo, useEffect, useMemo, useRef } from "react";
-import { type Intersection, Matrix4, type Mesh, Ray, type Raycaster, type Vector3 } from "three";
+import { type Box3, type Intersection, Matrix4, type Mesh, Ray, type Raycaster } from "three";
 import type { MeshBVH } from "three-mesh-bvh";
 import { useBench } from "../../store/bench";
 import { treeOf } from "./loader";
@@ -8,10 +8,9 @@ import { MODE, plasterMaterial } from "./plaster";
 import type { Saws, Shown } from "./scene";
 import { useLoaded } from "./useLoaded";
 
-/** Where a drawn mesh is, and whether it is still the light copy. */
+/** Where a drawn mesh is on the stage, and whether it is still the light copy. */
 export interface Bounds {
-  centre: Vector3;
-  radius: number;
+  box: Box3;
   light: boolean;
 }
 
@@ -54,15 +53,10 @@ export const Model = memo(function Model({ shown, ghost, saws, onBounds }: Props
 
   useEffect(() => {
     if (!loaded || shown.role === "goes") return;
-    const sphere = loaded.geometry.boundingSphere;
-    if (sphere)
-      onBounds(shown.key, {
-        centre: sphere.center.clone().applyMatrix4(matrix),
-        radius: sphere.radius * unit,
-        light: loaded.light,
-      });
+    const box = loaded.geometry.boundingBox;
+    if (box) onBounds(shown.key, { box: box.clone().applyMatrix4(matrix), light: loaded.light });
     return () => onBounds(shown.key, null);
-  }, [loaded, matrix, unit, shown.key, shown.role, onBounds]);
+  }, [loaded, matrix, shown.key, shown.role, onBounds]);
 
   useEffect(() => {
     const u = material.uniforms;

@@ -1,7 +1,7 @@
 import { Canvas } from "@react-three/fiber";
 import { useCallback, useMemo, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
-import { Vector3 } from "three";
+import { Box3, Vector3 } from "three";
 import type { CaseOut } from "../../shared/api/client";
 import { useSame } from "../../shared/useSame";
 import { useBench } from "../../store/bench";
@@ -189,10 +189,11 @@ function moved(saws: Saws, which: SawName, mm: number): Saws {
   return { ...saws, [which]: { ...saw, mm, point } };
 }
 
+/** The middle of all that is drawn, and a radius that keeps its corners in view from the usual sides. */
 function union(bounds: AllBounds): { centre: Vector3; radius: number } {
-  const list = Object.values(bounds);
-  const first = list[0];
-  if (!first) return { centre: new Vector3(), radius: 40 };
-  const centre = list.reduce((sum, b) => sum.add(b.centre), new Vector3()).divideScalar(list.length);
-  return { centre, radius: Math.max(...list.map((b) => b.centre.distanceTo(centre) + b.radius)) };
+  const whole = new Box3();
+  for (const b of Object.values(bounds)) whole.union(b.box);
+  if (whole.isEmpty()) return { centre: new Vector3(), radius: 40 };
+  const size = whole.getSize(new Vector3());
+  return { centre: whole.getCenter(new Vector3()), radius: Math.max(Math.hypot(size.x, size.z), size.y) * 0.58 };
 }

@@ -41,6 +41,7 @@ async function fetched(digest: string, kind: "light" | "full"): Promise<Loaded> 
   (mesh.material as Material).dispose();
   const extras = mesh.userData as { origin_mm?: [number, number, number]; triangles?: number; light?: boolean };
   const geometry = mesh.geometry;
+  geometry.computeBoundingBox();
   geometry.computeBoundingSphere();
   await turn();
   return {

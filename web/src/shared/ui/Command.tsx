@@ -2,6 +2,15 @@ import { useEffect, useRef } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { useCommands } from "../../store/commands";
 
+// Does the person walk the page by keyboard (Tab), or point at it?
+let walking = false;
+window.addEventListener("keydown", (event) => {
+  if (event.key === "Tab") walking = true;
+});
+window.addEventListener("pointerdown", () => {
+  walking = false;
+});
+
 interface Props {
   id: string;
   title: string;
@@ -29,7 +38,7 @@ export function Command({ id, title, keys, group, run, everywhere = false }: Pro
     (event) => {
       // Enter is the button's own for who walks by keyboard; after a click with the mouse it is the command's.
       const at = event.target instanceof HTMLElement ? event.target.closest("button, a, select, summary") : null;
-      if (keys === "enter" && at?.matches(":focus-visible")) return;
+      if (keys === "enter" && at && walking) return;
       event.preventDefault();
       latest.current();
     },
