@@ -50,22 +50,29 @@ def measure(folder: Path, runs: int) -> list[dict]:
         page.add_init_script(WATCH)
         page.reload()
         drops, firsts, ends = [], [], []
-        for number in range(max(runs // 2, 1)):
+        for number in range(1 + max(runs // 2, 1)):
+            # The first finds the children cold, as after a start; it is a row of its own.
             page.goto(page.url.split("/case")[0] + "/")
             page.get_by_role("heading", name="Rack", exact=True).wait_for()
             page.evaluate("window.__long = []")
             files = [_changed(folder / f"{jaw}.stl", number) for jaw in ("u", "l")]
+            page.wait_for_timeout(1500)
             start = time.perf_counter()
-            page.get_by_test_id("scans").set_input_files([{"name": n, "mimeType": "model/stl", "buffer": d} for n, d in files])
+            page.get_by_test_id("scans").set_input_files(files)
             page.wait_for_function("() => (document.querySelector('[data-testid=stage]')?.dataset.drawn ?? 0) >= 2", polling=20)
             firsts.append(time.perf_counter() - start)
             page.wait_for_function("() => (document.querySelector('[data-testid=stage]')?.dataset.full ?? 0) >= 2", polling=20)
             drops.append(time.perf_counter() - start)
             page.get_by_role("button", name=re.compile("^Plate: (done|needs)")).wait_for(timeout=90_000)
             ends.append(time.perf_counter() - start)
-        out.append({"name": "app: drop two STL to a light copy of both", "ms": statistics.median(firsts) * 1000, "reach_ms": 1000})
-        out.append({"name": "app: drop two STL to both in full", "ms": statistics.median(drops) * 1000, "reach_ms": 2500})
-        out.append({"name": "app: drop to the plate", "ms": statistics.median(ends) * 1000, "reach_ms": 8000})
+        note = "Chromium draws by software on the same cores"
+        for name, took, reach in (
+            ("app: drop two STL to a light copy of both", firsts, 1000),
+            ("app: drop two STL to both in full", drops, 2500),
+            ("app: drop to the plate", ends, 8000),
+        ):
+            out.append({"name": name, "ms": statistics.median(took[1:]) * 1000, "reach_ms": reach, "note": note})
+        out.append({"name": "app: first drop after the start, to the plate", "ms": ends[0] * 1000})
         out += _changes(page, runs)
         for key in ("Alt+4", "Alt+5", "1", "5", "7", "r", "g"):
             page.keyboard.press(key)
@@ -100,7 +107,7 @@ def _changes(page, runs: int) -> list[dict]:  # noqa: ANN001
     ]
 
 
-def _changed(path: Path, number: int) -> tuple[str, bytes]:
+def _changed(path: Path, number: int) -> Path:
     """The same scan a hair further: nothing of an earlier run can be used again."""
     import numpy as np
 
@@ -109,7 +116,9 @@ def _changed(path: Path, number: int) -> tuple[str, bytes]:
     data = bytearray(path.read_bytes())
     record = np.frombuffer(data, stl.RECORD, offset=84).copy()
     record["corner"] += np.float32(0.001 * (number + 1))
-    return f"{path.stem}{number}.stl", bytes(data[:84]) + record.tobytes()
+    out = path.with_name(f"{path.stem}{number}.stl")
+    out.write_bytes(bytes(data[:84]) + record.tobytes())
+    return out
 
 
 if __name__ == "__main__":

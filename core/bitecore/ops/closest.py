@@ -102,9 +102,15 @@ def _on_triangle(p, t):
 def _query(points, tri, box, leaves, cap, dist, index, weight):
     stack = np.empty(64, np.int64)
     reach = np.empty(64)
+    before = -1
     for q in range(len(points)):
         p = points[q]
         best, found, bv, bw = cap * cap, -1, 0.0, 0.0
+        if before >= 0:
+            # Neighbours in the list are mostly neighbours in space: the last answer is a good bound for the next.
+            d, v, w = _on_triangle(p, tri[before])
+            if d < best:
+                best, found, bv, bw = d, before, v, w
         stack[0], reach[0], top = 0, _box_distance(box, 0, p), 1
         while top:
             top -= 1
@@ -130,6 +136,7 @@ def _query(points, tri, box, leaves, cap, dist, index, weight):
                 stack[top], reach[top] = right, dr
                 top += 1
         dist[q], index[q], weight[q, 0], weight[q, 1] = np.sqrt(best), found, bv, bw
+        before = found
 
 
 @dataclass(frozen=True)
