@@ -40,7 +40,14 @@ export function Glass({ tips }: { tips: Point[] }) {
     <>
       <mesh position={[0, 24, 0]} renderOrder={3} raycast={() => {}}>
         <planeGeometry args={[82, 66]} />
-        <meshBasicMaterial color="#5f8f9c" transparent opacity={0.22} side={DoubleSide} depthWrite={false} />
+        <meshBasicMaterial
+          color="#5f8f9c"
+          transparent
+          opacity={0.22}
+          side={DoubleSide}
+          forceSinglePass
+          depthWrite={false}
+        />
       </mesh>
       <Line
         points={[

@@ -69,13 +69,11 @@ export const Model = memo(function Model({ shown, ghost, saws, onBounds }: Props
         else u.uSaw.value[i].set(0, 0, 0, 1);
       });
     u.uOpacity.value = ghost ? 0.3 : 1;
-    material.transparent = ghost;
     material.depthWrite = !ghost;
     // What goes lies exactly under what stays: it is drawn a hair behind.
     material.polygonOffset = shown.role === "goes";
     material.polygonOffsetFactor = 2;
     material.polygonOffsetUnits = 4;
-    material.needsUpdate = true;
     invalidate();
   }, [material, loaded, shown.role, saws, ghost, invalidate]);
 

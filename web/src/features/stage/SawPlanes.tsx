@@ -95,7 +95,14 @@ function SawPlane({ name, saws, matrix, onPull, onHold }: Props & { name: SawNam
         }}
       >
         <planeGeometry args={[w, h]} />
-        <meshBasicMaterial color="#8a3b12" transparent opacity={0.13} side={DoubleSide} depthWrite={false} />
+        <meshBasicMaterial
+          color="#8a3b12"
+          transparent
+          opacity={0.13}
+          side={DoubleSide}
+          forceSinglePass
+          depthWrite={false}
+        />
       </mesh>
       <Line points={corners} color="#8a3b12" />
     </group>

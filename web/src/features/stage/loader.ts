@@ -104,7 +104,7 @@ export function treeOf(loaded: Loaded): Promise<MeshBVH | null> {
       const copy = new BufferGeometry();
       copy.setAttribute("position", loaded.geometry.attributes.position.clone());
       if (loaded.geometry.index) copy.setIndex(loaded.geometry.index.clone());
-      return (await builder).generate(copy, { indirect: true, maxLeafSize: 12 });
+      return (await builder).generate(copy, { indirect: true, targetLeafSize: 12 });
     });
     line = job.catch(() => null);
     loaded.tree = job.catch(() => null);

@@ -57,6 +57,9 @@ export function plasterMaterial(): ShaderMaterial {
     vertexShader: VERTEX,
     fragmentShader: FRAGMENT,
     side: DoubleSide,
+    // Always of the same kind, so that ghosting needs no other program and no wait for its compiler.
+    transparent: true,
+    forceSinglePass: true,
     uniforms: {
       uOrigin: { value: [0, 0, 0] },
       uSaw: { value: [new Vector4(0, 0, 0, 1), new Vector4(0, 0, 0, 1)] },
