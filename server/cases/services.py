@@ -10,12 +10,14 @@ from django.db import IntegrityError, transaction
 from django.utils import timezone
 
 from accounts.services import label
-from bitecore.runsheet import CaseDocument, standard
+from bitecore.runsheet import CaseDocument, PieceEntry, standard
 from config.errors import Refused
 from house.services import newest
+from runs.services import ask_for_work
 
 from . import paths
 from .blobs import Accepted
+from .documents import document_of, newest_revision
 from .models import AuditLine, Case, Presence, Revision
 
 DETAILS = ("patient", "practice", "purpose", "due", "notes")
@@ -26,15 +28,6 @@ def visible(user: Any, number: str) -> Case:
     if case is None:
         raise Refused(f"There is no case {number}.", code="no-case", status=404)
     return case
-
-
-def newest_revision(case: Case) -> Revision:
-    """Every case has one from the moment it is opened."""
-    return case.revisions.order_by("-number")[0]
-
-
-def document_of(case: Case) -> CaseDocument:
-    return CaseDocument.model_validate(newest_revision(case).document)
 
 
 def next_number() -> str:
@@ -90,8 +83,6 @@ def add_files(user: Any, number: str, files: list[Accepted]) -> Case:
 
 
 def _with_pieces(document: CaseDocument, files: list[Accepted]) -> None:
-    from bitecore.runsheet import PieceEntry
-
     # A number that settings still name is not given again, even where its piece was taken back.
     names = {p.id for p in document.pieces} | {piece for step in document.settings.values() for piece in step}
     start = max((int(n[1:]) for n in names if n != "*"), default=0) + 1
@@ -338,6 +329,4 @@ def _audit(user: Any, case: Case, action: str, detail: dict) -> None:
 
 def _work(case: Case) -> None:
     # The job is written in the same transaction: what is accepted is also going to be worked out.
-    from runs.services import ask_for_work
-
     ask_for_work(case)

@@ -10,9 +10,10 @@ from bitecore.runsheet.graph import Graph, Node
 from runs.services import look
 from runs.store import ServerStore
 
+from .documents import document_of
 from .models import Case
 from .schemas import CaseOut, NodeOut, PieceOut, SettingOut, StepOut, Tray
-from .services import DETAILS, can_undo, document_of
+from .services import DETAILS, can_undo
 
 _WORST = ("failed", "look", "working", "stale", "todo", "done")
 

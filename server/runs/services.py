@@ -6,15 +6,18 @@ import json
 from typing import Any
 
 from django.db import connection, transaction
+from procrastinate.contrib.django import app
+from procrastinate.exceptions import AlreadyEnqueued
 
 from bitecore.runsheet import standard
 from bitecore.runsheet.graph import Graph, resolve
+from cases.documents import document_of
 from cases.models import Case
-from cases.services import document_of
 
 from .store import ServerStore
 
 CHANNEL = "bench"
+TASK, QUEUE = "work_case", "cases"
 
 
 def look(case: Case, store: ServerStore | None = None) -> Graph:
@@ -47,13 +50,10 @@ def ask_for_work(case: Case) -> None:
 
 def enqueue(case_id: int) -> None:
     """One waiting job a case at most; one running job a case at most."""
-    from procrastinate.exceptions import AlreadyEnqueued
-
-    from .tasks import work_case
-
+    name = f"case-{case_id}"
     try:
         with transaction.atomic():
-            work_case.configure(lock=f"case-{case_id}", queueing_lock=f"case-{case_id}").defer(case_id=case_id)
+            app.configure_task(TASK, queue=QUEUE, lock=name, queueing_lock=name).defer(case_id=case_id)
     except AlreadyEnqueued:
         pass
 

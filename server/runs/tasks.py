@@ -8,14 +8,13 @@ import threading
 from procrastinate import JobContext
 from procrastinate.contrib.django import app
 
-MOST_ATTEMPTS = 4
+from .services import QUEUE, TASK
+from .work import work
 
 
-@app.task(name="work_case", queue="cases", pass_context=True)
+@app.task(name=TASK, queue=QUEUE, pass_context=True)
 async def work_case(context: JobContext, case_id: int) -> None:
     """Everything of the case that is ready, in a thread of its own; the pool of children belongs to that thread."""
-    from .work import work
-
     stop = threading.Event()
     attempts = context.job.attempts if context.job else 0
     try:

@@ -21,17 +21,17 @@ from bitecore.runsheet.pool import Pool
 from bitecore.runsheet.task import Task
 from bitecore.views import ViewJob, view_path
 from cases.blobs import folder
+from cases.documents import document_of
 from cases.models import Case
-from cases.services import document_of
 
 from .pictures import picture_job
 from .services import announce, look, remember_good
 from .store import ServerStore
-from .tasks import MOST_ATTEMPTS
 
 log = logging.getLogger("bench.work")
 T = TypeVar("T")
 _PATIENCE_S = 90.0
+MOST_ATTEMPTS = 4
 
 
 def patiently(do: Callable[[], T]) -> T:

@@ -9,8 +9,8 @@ from django.test import Client, TestCase, override_settings
 
 from bitecore.files import stl
 from bitecore.runsheet import Registry, standard
+from cases.documents import document_of
 from cases.models import AuditLine, Blob, Case, Revision
-from cases.services import document_of
 from house.models import HouseRevision
 from house.services import newest
 from tests.core.test_files import zipped

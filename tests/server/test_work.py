@@ -13,8 +13,7 @@ from django.test import AsyncClient, TransactionTestCase
 from cases.models import Case
 from runs.models import Result
 from runs.services import look
-from runs.tasks import MOST_ATTEMPTS
-from runs.work import work
+from runs.work import MOST_ATTEMPTS, work
 from tests.server.common import clear_state, client, drop, pair, people, post, scan
 from tests.shapes import jaws
 

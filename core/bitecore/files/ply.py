@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from ..errors import UnreadableFile
 from ..mesh import Mesh
+from .count import check_count
 
 TYPES = {
     "char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1",
@@ -40,8 +41,6 @@ def read(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
 
 
 def _read(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
-    from .read import check_count
-
     form, elements, at = _header(data)
     vertices: NDArray | None = None
     faces: NDArray | None = None

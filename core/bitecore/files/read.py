@@ -107,14 +107,6 @@ def _any_area(points: NDArray) -> bool:
     return False
 
 
-def check_count(name: str, count: int, limit: int) -> None:
-    if count > limit:
-        raise UnreadableFile(
-            f"“{name}” has {count:,} triangles; up to {limit:,} are accepted. Export it with fewer triangles, or raise the limit.",
-            code="too-many-triangles",
-        )
-
-
 def unpack(name: str, data: bytes, limits: Limits | None = None) -> Iterator[SourceFile]:
     """The file itself, or the scans inside a ZIP. Raises UnreadableFile for a ZIP that is damaged or unsafe."""
     limits = limits or Limits()

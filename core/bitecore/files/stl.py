@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from ..errors import UnreadableFile
 from ..mesh import Mesh, face_normals
+from .count import check_count
 
 HEADER = 84
 RECORD = np.dtype([("normal", "<f4", 3), ("corner", "<f4", (3, 3)), ("attribute", "<u2")])
@@ -45,8 +46,6 @@ def looks_binary(data: bytes) -> bool:
 
 def read_binary(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
     """(3m, 3) corners. Raises UnreadableFile when cut short or above the limit."""
-    from .read import check_count
-
     count = declared(data)
     check_count(name, count, limit)
     present = (len(data) - HEADER) // 50
@@ -61,8 +60,6 @@ def read_binary(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
 
 def read_ascii(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
     """(3m, 3) corners. Raises UnreadableFile when the text breaks off or a number cannot be read."""
-    from .read import check_count
-
     low = data.lower()
     check_count(name, low.count(b"endfacet"), limit)
     found = _VERTEX.findall(data)

@@ -53,7 +53,7 @@ class Mesh:
             raise BadMesh("A vertex is not a finite number.")
         g = np.zeros(len(f), np.uint8) if groups is None else np.array(groups, dtype=np.uint8)
         if g.shape != (len(f),):
-            raise BadMesh("Face groups must be one per face.")
+            raise BadMesh("There must be one group for each face.")
         return cls(_locked(v), _locked(f), _locked(g))
 
     @property

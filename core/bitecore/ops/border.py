@@ -62,7 +62,7 @@ def cut_strip(mesh: Mesh, points_mm: ArrayLike, *, radius_mm: float) -> Mesh:
     return split_bow_ties(largest_piece(kept))[0]
 
 
-def smooth_border(mesh: Mesh, *, rounds: int = 30, reach_mm: float = 0.4) -> Mesh:
+def calmed_border(mesh: Mesh, *, rounds: int = 30, reach_mm: float = 0.4) -> Mesh:
     """Laplacian smoothing of the border lines alone; no vertex goes further than reach_mm or turns a face over."""
     vertices = mesh.vertices_mm.copy()
     loops = border_loops(mesh)
@@ -99,4 +99,4 @@ def ease(mesh: Mesh, *, ease_mm: float) -> Mesh:
     if len(points) == 0:
         return mesh
     kept = cut_strip(mesh, points, radius_mm=ease_mm)
-    return smooth_border(kept) if kept.triangles else kept
+    return calmed_border(kept) if kept.triangles else kept

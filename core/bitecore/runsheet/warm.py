@@ -45,7 +45,7 @@ def warm_up() -> None:
     jaws = {"u": {"jaw": "upper", "kind": "jaw"}, "l": {"jaw": "lower", "kind": "jaw"}}
     document = CaseDocument(pieces=pieces, settings={"intake": jaws})
     evaluate(document, standard(), store, demanded=frozenset({"hand-off"}))
-    border.smooth_border(border.cut_strip(lower, lower.vertices_mm[:3], radius_mm=1.0))
+    border.calmed_border(border.cut_strip(lower, lower.vertices_mm[:3], radius_mm=1.0))
     holes._least_area(np.random.default_rng(0).random((5, 3)))
     clip.saw_solid(_box(), point_mm=[0, 0, 0.5], keep_towards=[0, 0, 1])
     closest.ClosestPoints(lower).signed(lower.vertices_mm, within_mm=1.0)
