@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import hashlib
 import io
+import lzma
 import stat
+import struct
 import zipfile
 import zlib
 from collections.abc import Iterator
@@ -19,6 +21,11 @@ from ..limits import Limits
 from . import ply, stl
 
 READABLE = (".stl", ".ply")
+# What Python's zipfile raises, somewhere inside, for archives that are damaged, locked or of an unknown kind.
+_BROKEN = (
+    zipfile.BadZipFile, zlib.error, lzma.LZMAError, struct.error, EOFError, NotImplementedError, RuntimeError, OSError,
+    ValueError, KeyError, IndexError, OverflowError,
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -119,7 +126,7 @@ def unpack(name: str, data: bytes, limits: Limits | None = None) -> Iterator[Sou
             _check_archive(name, members, limits)
             for member in members:
                 yield SourceFile.of(member.filename, _member(name, archive, member))
-    except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError, OSError) as error:
+    except _BROKEN as error:
         raise UnreadableFile(
             f"“{name}” is a ZIP that cannot be opened: it is damaged or locked with a password. Pack it again.",
             code="bad-zip",

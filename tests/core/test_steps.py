@@ -1,0 +1,201 @@
+"""What each step does with its settings, by itself."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+import numpy as np
+
+from bitecore.errors import StepFailed
+from bitecore.files import stl
+from bitecore.mesh import Mesh, used_vertices
+from bitecore.ops.rigid import placed
+from bitecore.progress import QUIET
+from bitecore.runsheet import Inputs, StepResult, standard
+from tests.core.test_mesh import joined
+from tests.shapes import box, jaws
+
+UPPER = {"origin": [0, 0, 0], "up": [0, 0, -1], "front": [0, -1, 0]}
+LOWER = {"origin": [0, 0, 0], "up": [0, 0, 1], "front": [0, -1, 0]}
+
+
+def do(step: str, values: dict[str, Any], jaws_: dict[str, str] | None = None, **settings: Any) -> StepResult:
+    found = standard()[step]
+    jaw = next(iter((jaws_ or {"p": "lower"}).values()))
+    return found.apply(Inputs(values, "p", jaw, jaws_ or {"p": "lower"}), found.check(settings), QUIET)
+
+
+def codes(result: StepResult) -> list[str]:
+    return [f.code for f in result.flags]
+
+
+def reading(result: StepResult, name: str) -> Any:
+    return next(r.value for r in result.readings if r.name == name)
+
+
+class IntakeTest(unittest.TestCase):
+    def intake(self, mesh: Mesh, **settings: Any) -> StepResult:
+        return do("intake", {"file": stl.write_binary(mesh)}, **settings)
+
+    def test_findings_are_counted_and_placed(self) -> None:
+        scan = jaws(21)[1]
+        result = self.intake(scan)
+        self.assertEqual(reading(result, "triangles"), scan.triangles)
+        self.assertEqual(reading(result, "loose bits"), 7)  # the generator leaves seven
+        holes = [f for f in result.flags if f.code == "hole"]
+        self.assertGreater(len(holes), 0)
+        for flag in holes:
+            near = np.linalg.norm(scan.vertices_mm - np.array(flag.place.point_mm), axis=1).min()  # type: ignore[union-attr]
+            self.assertLess(near, 4.0)
+
+    def test_inside_out_by_itself_and_by_choice(self) -> None:
+        scan = jaws(21)[1]
+        self.assertFalse(self.intake(scan).values["about"]["turned_inside_out"])
+        self.assertTrue(self.intake(scan.turned_inside_out()).values["about"]["turned_inside_out"])
+        self.assertTrue(self.intake(scan, inside="turn").values["about"]["turned_inside_out"])
+        self.assertFalse(self.intake(scan.turned_inside_out(), inside="keep").values["about"]["turned_inside_out"])
+
+    def test_unit_by_size_and_by_choice(self) -> None:
+        scan = jaws(21)[1]
+        inches = Mesh.of(scan.vertices_mm / 25.4, scan.faces)
+        found = self.intake(inches)
+        self.assertEqual(found.values["about"]["unit"], "inch")
+        self.assertIn("unit", codes(found))
+        np.testing.assert_allclose(np.ptp(found.values["mesh"].vertices_mm, axis=0), np.ptp(scan.vertices_mm, axis=0), rtol=1e-5)
+        self.assertEqual(self.intake(scan, unit="cm").values["about"]["unit_mm"], 10.0)
+
+    def test_what_was_left_out_is_told(self) -> None:
+        data = bytearray(stl.write_binary(jaws(21)[1]))
+        data[84 + 12 : 84 + 16] = np.array([np.nan], "<f4").tobytes()
+        data[84 + 50 + 12 : 84 + 50 + 24] = data[84 + 50 + 24 : 84 + 50 + 36]
+        result = do("intake", {"file": bytes(data)})
+        self.assertIn("dropped-triangles", codes(result))
+        self.assertEqual(reading(result, "triangles left out"), 2)
+
+    def test_a_choice_stands_and_is_sure(self) -> None:
+        about = self.intake(jaws(21)[1], jaw="upper", kind="jaw").values["about"]
+        self.assertEqual((about["jaw"], about["confidence"]), ("upper", 1.0))
+        self.assertEqual(self.intake(jaws(21)[1], kind="before").values["about"]["jaw"], None)
+
+
+class BiteTest(unittest.TestCase):
+    def bite(self, shift: tuple[float, float, float], **settings: Any) -> StepResult:
+        upper, lower = jaws(3)
+        about = {"u": {"up": [0, 0, -1], "front": [0, -1, 0]}, "l": {"up": [0, 0, 1], "front": [0, -1, 0]}}
+        moved = lower.moved(placed(np.eye(3), shift))
+        return do("bite", {"mesh": {"u": upper, "l": moved}, "about": about}, {"u": "upper", "l": "lower"}, **settings)
+
+    def test_a_good_relation_is_kept_and_said(self) -> None:
+        result = self.bite((0, 0, 0))
+        self.assertEqual(codes(result), ["kept-relation"])
+        self.assertEqual(result.values["home_to_bite"]["l"], np.eye(4).tolist())
+
+    def test_too_hard_shows_where(self) -> None:
+        result = self.bite((0, 0, 0.6))
+        self.assertIn("too-hard", codes(result))
+        flag = next(f for f in result.flags if f.code == "too-hard")
+        self.assertEqual((flag.severity, flag.place.piece), ("look", "l"))  # type: ignore[union-attr]
+        self.assertNotIn("too-hard", codes(self.bite((0, 0, 0.6), hard_mm=1.0)))
+
+    def test_open_is_said_with_its_gap(self) -> None:
+        result = self.bite((0, 0, -3.0))
+        self.assertIn("open-bite", codes(result))
+        self.assertGreater(reading(result, "smallest gap"), 1.0)
+        self.assertLess(reading(result, "smallest gap"), 3.2)
+
+    def test_far_apart_is_no_bite(self) -> None:
+        result = self.bite((0, 0, -30.0))
+        self.assertEqual((codes(result), result.values["home_to_bite"]["l"]), (["no-relation"], None))
+
+
+class TrimTest(unittest.TestCase):
+    def trim(self, jaw: str = "lower", **settings: Any) -> StepResult:
+        scan = jaws(3)[0 if jaw == "upper" else 1]
+        return do("trim", {"mesh": scan, "stand": UPPER if jaw == "upper" else LOWER}, {"p": jaw}, **settings)
+
+    def test_saws_cut_where_they_are_set(self) -> None:
+        for jaw, sign in (("lower", 1.0), ("upper", -1.0)):
+            mesh = self.trim(jaw, bottom_mm=9.0, back_mm=30.0).values["mesh"]
+            used = mesh.vertices_mm[used_vertices(mesh)]
+            self.assertAlmostEqual((used[:, 2] * sign).min(), -9.0, places=6)
+            self.assertAlmostEqual(used[:, 1].max(), 30.0, places=6)
+
+    def test_saws_can_be_off(self) -> None:
+        on, off = self.trim(bottom_mm=9.0), self.trim(bottom_mm=9.0, bottom_saw=False, back_saw=False)
+        self.assertGreater(off.values["mesh"].triangles, on.values["mesh"].triangles)
+        self.assertFalse(off.values["saws"]["bottom"]["on"])
+
+    def test_the_automatic_saw_spares_teeth_and_palate(self) -> None:
+        for jaw in ("lower", "upper"):
+            self.assertGreaterEqual(reading(self.trim(jaw), "bottom saw below the occlusal plane"), 11.0)
+
+    def test_a_saw_through_everything_is_refused_in_words(self) -> None:
+        scan = jaws(3)[1]
+        high = {**LOWER, "origin": [0, 0, 40]}
+        with self.assertRaises(StepFailed) as caught:
+            do("trim", {"mesh": scan, "stand": high}, bottom_mm=2.0)
+        self.assertIn("takes the whole scan away", caught.exception.message)
+
+    def test_holes_left_open_offer_a_fix(self) -> None:
+        result = self.trim(holes_mm=0.5)
+        flag = next(f for f in result.flags if f.code == "hole-open")
+        self.assertEqual((flag.severity, flag.fix["step"]), ("look", "trim"))  # type: ignore[index]
+        self.assertIn("hole-closed", codes(self.trim(**flag.fix["values"])))  # type: ignore[index]
+
+    def test_easing_away_everything_is_refused(self) -> None:
+        with self.assertRaises(StepFailed):
+            do("trim", {"mesh": joined(box((3, 3, 0.2))).of_faces(np.arange(10)), "stand": LOWER}, ease_mm=5.0)
+
+
+class LevelTest(unittest.TestCase):
+    def test_hand_correction_keeps_both_jaws_together(self) -> None:
+        upper, lower = jaws(3)
+        values = {
+            "mesh": {"u": upper, "l": lower},
+            "about": {"u": {"up": [0, 0, -1], "front": [0, -1, 0]}, "l": {"up": [0, 0, 1], "front": [0, -1, 0]}},
+            "home_to_bite": {"u": np.eye(4).tolist(), "l": np.eye(4).tolist()},
+        }
+        for settings in ({}, {"tilt_deg": 4.0, "roll_deg": -2.5, "turn_deg": 10.0, "left_mm": 1.5}):
+            bench = do("level", values, {"u": "upper", "l": "lower"}, **settings).values["home_to_bench"]
+            np.testing.assert_allclose(bench["u"], bench["l"], atol=1e-12)
+            rotation = np.array(bench["u"])[:3, :3]
+            np.testing.assert_allclose(rotation @ rotation.T, np.eye(3), atol=1e-9)
+            self.assertAlmostEqual(np.linalg.det(rotation), 1.0, places=9)
+
+
+class PlateTest(unittest.TestCase):
+    def plate(self, sizes: list[tuple[float, float, float]], **settings: Any) -> StepResult:
+        names = ["u", "l"][: len(sizes)]
+        values = {"body": {n: box(s) for n, s in zip(names, sizes, strict=True)}, "stand": dict.fromkeys(names, LOWER)}
+        return do("plate", values, dict(zip(names, ("upper", "lower"), strict=False)), **settings)
+
+    def places(self, result: StepResult, sizes: list[tuple[float, float, float]]) -> list[tuple[np.ndarray, np.ndarray]]:
+        out = []
+        for name, size in zip(("u", "l"), sizes, strict=False):
+            p = box(size).moved(result.values["home_to_plate"][name]).vertices_mm
+            out.append((p.min(0), p.max(0)))
+        return out
+
+    def test_side_by_side_with_the_gap_asked_for_and_centred(self) -> None:
+        sizes = [(60.0, 50.0, 20.0), (55.0, 45.0, 18.0)]
+        result = self.plate(sizes, gap_mm=5.0)
+        (a, b), (c, d) = self.places(result, sizes)
+        self.assertAlmostEqual(c[0] - b[0], 5.0, places=6)
+        self.assertAlmostEqual(a[0], 144 - d[0], places=6)
+        self.assertEqual(codes(result), ["on-plate"])
+
+    def test_turned_by_a_quarter_where_that_fits(self) -> None:
+        sizes = [(50.0, 68.0, 20.0), (50.0, 68.0, 20.0)]
+        for name, (low, high) in zip("ul", self.places(self.plate(sizes), sizes), strict=True):
+            self.assertGreaterEqual(low[:2].min(), 2.0 - 1e-9, name)
+            self.assertLessEqual(high[0], 142.0 + 1e-9)
+            self.assertLessEqual(high[1], 80.0 + 1e-9)
+
+    def test_too_large_and_too_tall_stop_with_the_sizes(self) -> None:
+        result = self.plate([(100.0, 70.0, 20.0), (100.0, 70.0, 20.0)])
+        self.assertEqual(codes(result), ["off-plate"])
+        self.assertIn("144 × 82 mm", result.flags[0].message)
+        self.assertEqual(codes(self.plate([(130.0, 70.0, 20.0), (130.0, 70.0, 20.0)], printer="heron", gap_mm=1.0)), ["off-plate"])
+        self.assertEqual(codes(self.plate([(90.0, 70.0, 20.0), (90.0, 70.0, 20.0)], printer="heron")), ["on-plate"])
+        self.assertIn("too-tall", codes(self.plate([(20.0, 20.0, 161.0)])))

@@ -1,0 +1,151 @@
+"""./bench itself: what it says when something is missing, and the database cluster of its own."""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+from launch import install, say, up
+from launch.__main__ import main
+from launch.database import Cluster
+from launch.say import Fail
+
+
+class SayTest(unittest.TestCase):
+    def failed(self, output: str, status: int = 1) -> str:
+        with self.assertRaises(Fail) as caught:
+            say.run([sys.executable, "-c", f"print({output!r}); raise SystemExit({status})"], "It could not be done")
+        return str(caught.exception)
+
+    def test_no_network_and_a_full_disk_are_told_apart(self) -> None:
+        self.assertIn("there is no network", self.failed("Temporary failure in name resolution"))
+        self.assertIn("the disk is full", self.failed("OSError: [Errno 28] No space left on device"))
+        self.assertIn("It could not be done.\n  something else", self.failed("something else"))
+
+    def test_a_program_that_is_missing(self) -> None:
+        with self.assertRaises(Fail) as caught:
+            say.run(["/nowhere/tool"], "The page could not be built")
+        self.assertIn("the program /nowhere/tool is missing", str(caught.exception))
+
+    def test_failures_are_one_sentence_on_standard_error(self) -> None:
+        err = io.StringIO()
+
+        def fails() -> int:
+            raise Fail("Port 1 is taken.")
+
+        with contextlib.redirect_stderr(err):
+            self.assertEqual(say.main_guard(fails), 1)
+        self.assertEqual(err.getvalue(), "Bite Bench: Port 1 is taken.\n")
+
+    def test_a_word_it_does_not_know(self) -> None:
+        old = sys.argv
+        sys.argv = ["bench", "polish"]
+        try:
+            with self.assertRaises(Fail) as caught:
+                main()
+        finally:
+            sys.argv = old
+        self.assertIn("there is no ./bench polish", str(caught.exception))
+        self.assertIn("./bench up", str(caught.exception))
+
+    def test_missing_packages_without_the_right_to_install(self) -> None:
+        old = os.geteuid
+        os.geteuid = lambda: 1000  # type: ignore[assignment]
+        path = os.environ["PATH"]
+        tools = tempfile.mkdtemp()
+        try:
+            (Path(tools) / "apt-get").symlink_to("/bin/true")
+            os.environ["PATH"] = tools
+            with self.assertRaises(Fail) as caught:
+                install.debian({"some-package": "/nowhere/at/all"})
+        finally:
+            os.environ["PATH"] = path
+            os.geteuid = old  # type: ignore[assignment]
+            shutil.rmtree(tools)
+        self.assertIn("some-package", str(caught.exception))
+        self.assertIn("install sudo", str(caught.exception))
+
+
+class PortTest(unittest.TestCase):
+    def test_a_taken_port_is_said_and_the_next_is_used(self) -> None:
+        with socket.socket() as taken, contextlib.redirect_stdout(io.StringIO()) as out:
+            taken.bind(("127.0.0.1", 0))
+            taken.listen()
+            port = taken.getsockname()[1]
+            self.assertNotEqual(up._port(port), port)
+        self.assertIn(f"Port {port} is taken", out.getvalue())
+
+
+class WatchTest(unittest.TestCase):
+    def test_what_ends_is_started_again_and_all_is_stopped(self) -> None:
+        with tempfile.TemporaryDirectory() as folder, contextlib.redirect_stdout(io.StringIO()) as out:
+            command = [sys.executable, "-c", "import time; time.sleep(60)"]
+            watched = up.Watched("worker", command, dict(os.environ), Path(folder) / "log")
+            watched.start()
+            assert watched.process
+            first = watched.process.pid
+            os.kill(first, signal.SIGKILL)
+            watched.process.wait()
+            watched.check()
+            self.assertNotEqual(watched.process.pid, first)
+            self.assertIn("The worker ended (-9) and is started again", out.getvalue())
+            watched.stop()
+            self.assertIsNotNone(watched.process.poll())
+
+
+@unittest.skipUnless(os.environ.get("BENCH_TEST_CLUSTER"), "a database was given: no cluster of our own")
+class ClusterTest(unittest.TestCase):
+    """A cluster made, stopped, killed and started again where it was."""
+
+    def setUp(self) -> None:
+        # PostgreSQL runs as user postgres under root: the folder must be one it can reach.
+        self.folder = Path(tempfile.mkdtemp(prefix="bench-cluster-"))
+        self.folder.chmod(0o755)
+        self.cluster = Cluster(self.folder / "pg")
+        self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
+        self.addCleanup(self.cluster.stop)
+
+    def ask(self, url: str) -> str:
+        import psycopg
+
+        with psycopg.connect(url) as link:
+            return str(link.execute("show listen_addresses").fetchone()[0])  # type: ignore[index]
+
+    def test_from_nothing_through_a_kill_to_the_same_address(self) -> None:
+        with contextlib.redirect_stdout(io.StringIO()):
+            url = self.cluster.start()
+        self.assertEqual(self.ask(url), "127.0.0.1")
+        self.assertTrue(self.cluster.mine)
+        again = Cluster(self.folder / "pg")
+        self.assertEqual(again.start(), url)
+        self.assertFalse(again.mine)  # who finds it running does not stop it
+        live = self.cluster.running()
+        assert live
+        os.kill(live[0], signal.SIGKILL)
+        end = time.monotonic() + 10
+        while self.cluster.running() and time.monotonic() < end:
+            time.sleep(0.1)
+        self.assertEqual(self.cluster.start(), url)
+        self.assertEqual(self.ask(url), "127.0.0.1")
+        self.cluster.stop()
+        self.assertIsNone(self.cluster.running())
+
+    def test_a_stranger_without_the_word_is_not_let_in(self) -> None:
+        import psycopg
+
+        with contextlib.redirect_stdout(io.StringIO()):
+            url = self.cluster.start()
+        with self.assertRaises(psycopg.OperationalError):
+            psycopg.connect(url.replace(self.cluster.secret.read_text(), "wrong"))
+        mode = subprocess.run(["stat", "-c", "%a", str(self.cluster.secret)], capture_output=True, text=True).stdout.strip()
+        self.assertEqual(mode, "600")
