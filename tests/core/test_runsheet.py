@@ -153,6 +153,16 @@ class OneJawTest(unittest.TestCase):
         self.assertEqual([f["code"] for f in done.graph.node("bite").manifest.flags], ["no-relation"])
         self.assertEqual(done.graph.node("plate").state, "done")
 
+    def test_two_that_look_alike_are_told_apart_by_their_overjet_and_it_is_said(self) -> None:
+        for seed in (3, 21):
+            upper, lower = jaws(seed, palate=False)
+            for order in ((upper, lower), (lower, upper)):
+                store = MemoryStore()
+                done = evaluate(case(store, *order), standard(), store, until="bite")
+                wanted = "p1" if order[0] is upper else "p2"
+                self.assertEqual(done.graph.jaws[wanted], "upper")
+                self.assertIn("jaw-guessed", [f["code"] for f in done.graph.node("bite").manifest.flags])
+
     def test_jaw_set_by_hand_stands(self) -> None:
         store = MemoryStore()
         document = case(store, jaws(21)[1], intake={"p1": {"jaw": "upper", "kind": "jaw"}})

@@ -82,7 +82,10 @@ class IntakeTest(unittest.TestCase):
 class BiteTest(unittest.TestCase):
     def bite(self, shift: tuple[float, float, float], **settings: Any) -> StepResult:
         upper, lower = jaws(3)
-        about = {"u": {"up": [0, 0, -1], "front": [0, -1, 0]}, "l": {"up": [0, 0, 1], "front": [0, -1, 0]}}
+        about = {
+            "u": {"jaw": "upper", "up": [0, 0, -1], "front": [0, -1, 0]},
+            "l": {"jaw": "lower", "up": [0, 0, 1], "front": [0, -1, 0]},
+        }
         moved = lower.moved(placed(np.eye(3), shift))
         return do("bite", {"mesh": {"u": upper, "l": moved}, "about": about}, {"u": "upper", "l": "lower"}, **settings)
 

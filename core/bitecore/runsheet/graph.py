@@ -12,6 +12,7 @@ from .store import Manifest, ResultStore
 from .task import Task
 
 ORDER = {"upper": 0, "lower": 1}
+_SURE = 0.9
 
 
 @dataclass
@@ -69,7 +70,8 @@ def assign_jaws(document: CaseDocument, graph: Graph) -> dict[str, str]:
     """{piece: upper or lower} of the scans the run sheet works on: one of each, the surest first.
 
     A choice by hand stands. Where two scans look like the same jaw and nobody said so, the less sure one takes the
-    other place when that one is free.
+    other place when that one is free; of two that came closed together, the one whose incisors stand further to the
+    front is the upper (overjet, common practice, no source).
     """
     seen: list[tuple[str, dict, bool]] = []
     for entry in document.pieces:
@@ -77,6 +79,10 @@ def assign_jaws(document: CaseDocument, graph: Graph) -> dict[str, str]:
         found = node.manifest.values.get("about", {}).get("json") if node and node.manifest else None
         if found and found["kind"] == "jaw":
             seen.append((entry.id, found, found["jaw_by_hand"]))
+    if len(seen) == 2 and not seen[0][2] and not seen[1][2] and seen[0][1]["jaw"] == seen[1][1]["jaw"]:
+        upper = _in_front(seen[0][1], seen[1][1])
+        if upper is not None:
+            return {seen[upper][0]: "upper", seen[1 - upper][0]: "lower"}
     seen.sort(key=lambda s: (not s[2], -s[1]["confidence"]))
     out: dict[str, str] = {}
     for piece, found, by_hand in seen:
@@ -84,9 +90,23 @@ def assign_jaws(document: CaseDocument, graph: Graph) -> dict[str, str]:
         other = "lower" if jaw == "upper" else "upper"
         if jaw not in out.values():
             out[piece] = jaw
-        elif not by_hand and found["confidence"] < 0.9 and other not in out.values():
+        elif not by_hand and found["confidence"] < _SURE and other not in out.values():
             out[piece] = other
     return dict(sorted(out.items(), key=lambda item: ORDER[item[1]]))
+
+
+def _in_front(a: dict, b: dict) -> int | None:
+    """0 or 1: which of two unsure jaws that face each other has its incisors further to the front; None when neither
+    or when they do not face each other."""
+    if max(a["confidence"], b["confidence"]) >= _SURE or not a.get("incisal") or not b.get("incisal"):
+        return None
+    facing = sum(x * y for x, y in zip(a["up"], b["up"], strict=True))
+    ahead = sum(x * y for x, y in zip(a["front"], b["front"], strict=True))
+    if facing > -0.9 or ahead < 0.9:
+        return None
+    front = [x + y for x, y in zip(a["front"], b["front"], strict=True)]
+    over = sum(f * (x - y) for f, x, y in zip(front, a["incisal"], b["incisal"], strict=True)) / 2
+    return None if abs(over) < 0.3 else 0 if over > 0 else 1
 
 
 def _settle(node: Node, document: CaseDocument, graph: Graph, store: ResultStore, demanded: frozenset[str]) -> None:

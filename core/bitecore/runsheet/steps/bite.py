@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 import numpy as np
 
 from ...anatomy.contacts import Relation, relation
@@ -29,6 +31,7 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
     upper, lower = piece_of["upper"], piece_of["lower"]
     run.tick(0.1, "measuring overlap and gap")
     about = inputs["about"]
+    guessed = [_guessed(about, inputs.jaws)] if any(about[p]["jaw"] != j for p, j in inputs.jaws.items()) else []
     facing = float(unit(about[upper]["up"]) @ unit(about[lower]["up"]))
     ahead = float(unit(about[upper]["front"]) @ unit(about[lower]["front"]))
     meet = relation(inputs["mesh"][upper], inputs["mesh"][lower], lower_to_upper=np.eye(4), lower_up=about[lower]["up"])
@@ -37,15 +40,22 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
             "no-relation", "look",
             "The scans came in different coordinates, so the bite is missing. Each jaw is levelled by itself.",
         )  # fmt: skip
-        return StepResult({"home_to_bite": ByPiece({upper: eye, lower: None}), "related": False}, (), (flag,), "missing")
+        return StepResult({"home_to_bite": ByPiece({upper: eye, lower: None}), "related": False}, (), (flag, *guessed), "missing")
     run.tick(0.9, "judging")
-    return _kept(upper, lower, meet, settings)
+    return _kept(upper, lower, meet, settings, guessed)
 
 
-def _kept(upper: str, lower: str, meet: Relation, settings: BiteSettings) -> StepResult:
+def _guessed(about: dict, jaws: Mapping[str, str]) -> Flag:
+    """Two scans that look like the same jaw: said, whichever way they were taken."""
+    piece, jaw = next((p, j) for p, j in jaws.items() if about[p]["jaw"] != j)
+    text = f"Both scans look like the {about[piece]['jaw']} jaw; one of them was taken as the {jaw}. Look whether it is, or choose."
+    return Flag("jaw-guessed", "look", text)
+
+
+def _kept(upper: str, lower: str, meet: Relation, settings: BiteSettings, guessed: list[Flag]) -> StepResult:
     eye = np.eye(4).tolist()
     stand = f"overlap {meet.overlap_mm:.2f} mm" if meet.overlap_mm > 0 else f"gap {meet.gap_mm:.2f} mm"
-    flags = [Flag("kept-relation", "note", f"The jaws came in one relation and keep it: {stand}.")]
+    flags = [*guessed, Flag("kept-relation", "note", f"The jaws came in one relation and keep it: {stand}.")]
     deep = meet.deepest_mm
     place = Place(lower, (deep[0], deep[1], deep[2]), 2.0)
     if meet.overlap_mm > settings.hard_mm:

@@ -52,7 +52,7 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
     shape = recognise(welded.mesh)
     turn = shape.inside_out if settings.inside == "auto" else settings.inside == "turn"
     mesh = welded.mesh.turned_inside_out() if turn else welded.mesh
-    up, front = _facing(mesh, shape)
+    up, front, incisal = _facing(mesh, shape)
     run.tick(0.8, "findings")
     kind = shape.kind if settings.kind == "auto" else settings.kind
     jaw = _jaw(shape, settings, kind)
@@ -66,6 +66,7 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
         "turned_inside_out": bool(turn),
         "up": rounded(up),
         "front": rounded(front),
+        "incisal": None if incisal is None else rounded(incisal),
         "form": soup.form,
     }
     flags = [*_what_flags(inputs.piece, about, settings, unit_confidence), *_findings(inputs.piece, mesh, about)]
@@ -75,18 +76,19 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
     return StepResult({"mesh": mesh, "about": about}, _readings(mesh, soup.dropped_nan, welded.degenerate), tuple(flags), figure)
 
 
-def _facing(mesh: Mesh, shape: Shape) -> tuple[NDArray, NDArray]:
-    """Up and front, finer by the tips and edges where the scan is a jaw; what they say against the shape is not believed."""
+def _facing(mesh: Mesh, shape: Shape) -> tuple[NDArray, NDArray, NDArray | None]:
+    """Up and front, finer by the tips and edges where the scan is a jaw (what they say against the shape is not
+    believed), and the incisal point where it was found."""
     if shape.kind != "jaw":
-        return shape.up, shape.front
+        return shape.up, shape.front, None
     try:
         frame = occlusal_frame(mesh, up=shape.up, front=shape.front)
     except StepFailed:
-        return shape.up, shape.front
+        return shape.up, shape.front, None
     near = np.cos(np.radians(_FINER_DEG))
     if frame.up @ shape.up < near or frame.front @ shape.front < near:
-        return shape.up, shape.front
-    return frame.up, frame.front
+        return shape.up, shape.front, None
+    return frame.up, frame.front, frame.origin_mm
 
 
 def _jaw(shape: Shape, settings: IntakeSettings, kind: str) -> str | None:
@@ -163,7 +165,7 @@ STEP = Step(
     name="intake",
     title="Intake",
     number=1,
-    version=1,
+    version=2,
     scope="piece",
     every_piece=True,
     settings=IntakeSettings,
