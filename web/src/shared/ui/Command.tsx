@@ -17,12 +17,10 @@ interface Props {
   keys: string;
   group: string;
   run: () => void;
-  /** Also while a text field has the focus. */
-  everywhere?: boolean;
 }
 
 /** A command with a key, known to the command box and the overview as long as this is mounted. */
-export function Command({ id, title, keys, group, run, everywhere = false }: Props) {
+export function Command({ id, title, keys, group, run }: Props) {
   const latest = useRef(run);
   latest.current = run;
   const add = useCommands((s) => s.add);
@@ -31,6 +29,8 @@ export function Command({ id, title, keys, group, run, everywhere = false }: Pro
     add({ id, title, keys, group, run: () => latest.current() });
     return () => remove(id);
   }, [id, title, keys, group, add, remove]);
+  // With Alt nothing is typed: these work in a text field too.
+  const everywhere = keys.startsWith("alt+");
   const digit = /(^|\+)\d$/.test(keys);
   useHotkeys(
     // Signs stand on other keys, with or without Shift, on other keyboards.

@@ -64,8 +64,9 @@ export function NumberField({ id, value, unit, optional, auto, least, most, whol
           onBlur={() => set(text)}
           onKeyDown={(e) => {
             if (e.key === "Enter") {
+              // Leaving sets it; after that the keys are the bench's again.
               e.stopPropagation();
-              set(text);
+              e.currentTarget.blur();
             }
             if (e.key === "Escape") {
               setText(value === null ? "" : trim(value));
