@@ -148,6 +148,8 @@ def main(argv: list[str]) -> int:
         Watched("web server", serve, env, folder / "logs" / "web.log"),
         Watched("worker", [str(install.PYTHON), "server/manage.py", "bench_worker"], env, folder / "logs" / "worker.log"),
     ]
+    # Also where the shell that started us had it ignored.
+    signal.signal(signal.SIGINT, signal.default_int_handler)
     signal.signal(signal.SIGTERM, lambda *_: (_ for _ in ()).throw(KeyboardInterrupt()))
     try:
         for process in watched:
