@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -19,14 +21,15 @@ from .ops.weld import weld
 from .progress import Run
 from .runsheet.store import FolderBlobs
 
-VERSION = 2
+VERSION = 3
 _LIGHT_CELLS = 90
 
 
 @dataclass(frozen=True)
 class ViewJob:
-    """kind : early (a light copy of one scan file, in the file's own units), full (of one mesh digest) or picture (of
-    several, each with its matrix). to : where it goes. urgent : before any step, for someone looks at an empty stage."""
+    """kind : early (of one scan file, in the file's own units: a light copy, then beside it all of it), full (of one
+    mesh digest) or picture (of several, each with its matrix). to : where it goes. urgent : before any step, for
+    someone looks at an empty stage."""
 
     kind: str
     meshes: tuple[tuple[str, Any], ...]
@@ -37,17 +40,35 @@ class ViewJob:
 def make_view(job: ViewJob, blobs: FolderBlobs, run: Run) -> str:
     """Write the view's file and return its path. Cheap to ask twice: an existing file is kept."""
     path = Path(job.to)
-    if not path.exists():
-        data = _early(blobs.read(job.meshes[0][0])) if job.kind == "early" else _late(job, blobs, run)
+    if job.kind == "early":
+        _early(blobs.read(job.meshes[0][0]), path, run)
+    elif not path.exists():
         # A copy for looking at can be made again: it need not be on the disk at once.
-        FolderBlobs.write_as(path, data, durable=False)
+        FolderBlobs.write_as(path, _late(job, blobs, run), durable=False)
     return job.to
 
 
-def _early(data: bytes) -> bytes:
-    """The first sight of a scan, before anything is known of it."""
-    soup = read_mesh("the scan", data, Limits(triangles=10**9))
-    return glb(weld(soup.points).mesh, light=True)
+def _early(data: bytes, light: Path, run: Run) -> None:
+    """The first sight of a scan, before anything is known of it: a light copy, and then the surface as it is.
+
+    Where Intake changes nothing (the file is in millimetres and faces outwards) the same copy serves its mesh too.
+    """
+    full = early_full(light)
+    if full.exists() and light.exists():
+        return
+    mesh = weld(read_mesh("the scan", data, Limits(triangles=10**9)).points).mesh
+    FolderBlobs.write_as(light, glb(mesh, light=True), durable=False)
+    run.tick(0.3, "a copy to look at")
+    root, digest = light.parents[2], mesh.digest
+    same = view_path(root, digest, "full")
+    FolderBlobs.write_as(same, glb(mesh), durable=False)
+    full.parent.mkdir(parents=True, exist_ok=True)
+    with contextlib.suppress(FileExistsError):
+        os.link(same, full)
+
+
+def early_full(light: Path) -> Path:
+    return light.with_name(light.name.replace(".light.", ".full."))
 
 
 def _late(job: ViewJob, blobs: FolderBlobs, run: Run) -> bytes:
@@ -61,7 +82,9 @@ def view_path(root: Path, digest: str, kind: str) -> Path:
 
 
 def glb(mesh: Mesh, *, light: bool = False) -> bytes:
-    """GLB in home coordinates about the middle of the box (extras.origin_mm): float32 keeps its digits there."""
+    """GLB in home coordinates about the middle of the box (extras.origin_mm): float32 keeps its digits there.
+    extras.digest says which mesh it shows."""
+    digest = mesh.digest
     if light:
         mesh = lighter(mesh)
     split = creased(mesh)
@@ -79,7 +102,7 @@ def glb(mesh: Mesh, *, light: bool = False) -> bytes:
         split.normals[order.vertex],
         colours,
         order.faces,
-        extras={"origin_mm": origin.tolist(), "triangles": mesh.triangles, "light": light},
+        extras={"origin_mm": origin.tolist(), "triangles": mesh.triangles, "light": light, "digest": digest},
     )
 
 

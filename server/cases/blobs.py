@@ -65,17 +65,17 @@ def _take(source: SourceFile, bound: Limits, accepted: list[Accepted], refused: 
         text = f"“{source.name}” is the same file as “{first}”, byte for byte. It is taken once."
         refused.append({"file": source.name, "code": "same-file", "message": text})
         return
-    keep(source.data, default_storage)
+    keep(source.data, default_storage, source.sha256)
     accepted.append(Accepted(source.name[-300:], source.sha256))
 
 
-def keep(data: bytes, storage: Storage) -> str:
+def keep(data: bytes, storage: Storage, digest: str | None = None) -> str:
     """Store bytes under their SHA-256; the storage writes to a temporary name and renames."""
-    digest = hashlib.sha256(data).hexdigest()
+    digest = digest or hashlib.sha256(data).hexdigest()
     name = f"{digest[:2]}/{digest}"
     if not storage.exists(name):
         if storage is default_storage and hasattr(storage, "location"):
-            folder().write(data)
+            folder().write(data, digest)
         else:
             storage.save(name, ContentFile(data))
     Blob.objects.get_or_create(sha256=digest, defaults={"size": len(data)})

@@ -19,7 +19,7 @@ from bitecore.runsheet.evaluate import evaluate
 from bitecore.runsheet.graph import Graph, Node
 from bitecore.runsheet.pool import Pool
 from bitecore.runsheet.task import Task
-from bitecore.views import ViewJob, view_path
+from bitecore.views import ViewJob, early_full, view_path
 from cases.blobs import folder
 from cases.documents import document_of
 from cases.models import Case
@@ -123,6 +123,7 @@ class CaseWork:
             except Cancelled:
                 self._running.clear()
                 continue
+            self._views_of(result.graph)
             self._views_left()
             if patiently(lambda graph=result.graph: self._finish(graph)):  # type: ignore[misc]
                 return None
@@ -174,6 +175,13 @@ class CaseWork:
             patiently(lambda: Case.objects.filter(pk=self.case_id).update(last_good=good))
         self._say()
         patiently(lambda: announce({"case": self.case.number, "kind": "state"}))
+
+    def _views_of(self, graph: Graph) -> None:
+        """Of results that were there already: their pictures may be of an older look."""
+        for node in graph.nodes.values():
+            if node.manifest is not None:
+                for view in view_jobs(node.step.name, node.manifest):
+                    self.pool.submit(view)
 
     def _views_left(self) -> None:
         """Let pictures for the stage be finished before the job ends."""
@@ -251,14 +259,27 @@ def view_jobs(step: str, manifest: Manifest) -> list[ViewJob]:
     """The GLB of the mesh a step shows."""
     shows = standard()[step].shows
     ref = manifest.values.get(shows) if shows else None
-    return _view("full", ref["mesh"], urgent=step == "intake") if ref else []
+    return _full(ref["mesh"], urgent=step == "intake") if ref else []
 
 
 def early_jobs(document: CaseDocument) -> list[ViewJob]:
-    """A light copy of every scan, straight from its file: there before Intake is through."""
-    return [job for piece in document.pieces for job in _view("early", piece.sha256, urgent=True)]
+    """Copies of every scan, straight from its file: there before Intake is through."""
+    out = []
+    for piece in document.pieces:
+        light = view_path(settings.VIEW_ROOT, piece.sha256, "light")
+        if not (light.exists() and early_full(light).exists()):
+            out.append(ViewJob("early", ((piece.sha256, None),), str(light), True))
+    return out
 
 
-def _view(kind: str, digest: str, *, urgent: bool) -> list[ViewJob]:
-    path = view_path(settings.VIEW_ROOT, digest, "light" if kind == "early" else kind)
-    return [] if path.exists() else [ViewJob(kind, ((digest, None),), str(path), urgent)]
+def views_missing(case: Case) -> bool:
+    """Is there something on this case's stage of which no picture is kept?"""
+    if early_jobs(document_of(case)):
+        return True
+    found = ServerStore().get_many(case.last_good.values())
+    return any(view_jobs(manifest.step, manifest) for manifest in found.values())
+
+
+def _full(digest: str, *, urgent: bool) -> list[ViewJob]:
+    path = view_path(settings.VIEW_ROOT, digest, "full")
+    return [] if path.exists() else [ViewJob("full", ((digest, None),), str(path), urgent)]

@@ -81,8 +81,9 @@ class FolderBlobs:
     def read(self, digest: str) -> bytes:
         return self.path(digest).read_bytes()
 
-    def write(self, data: bytes) -> str:
-        digest = hashlib.sha256(data).hexdigest()
+    def write(self, data: bytes, digest: str | None = None) -> str:
+        """digest : where the caller has worked it out already."""
+        digest = digest or hashlib.sha256(data).hexdigest()
         self.write_as(self.path(digest), data, durable=self.durable)
         return digest
 

@@ -16,8 +16,21 @@ const queries = new QueryClient({
   defaultOptions: { queries: { retry: 2, staleTime: 2000, refetchOnWindowFocus: false }, mutations: { retry: false } },
 });
 
+/** The bench is opened next: have it loaded and its canvas ready while nobody waits. */
+function useReadyBench(signedIn: boolean) {
+  useEffect(() => {
+    if (!signedIn) return;
+    const soon = setTimeout(() => {
+      // Where 3D is missing the bench itself says so.
+      import("../features/bench").then((bench) => bench.prepareStage()).catch(() => {});
+    }, 250);
+    return () => clearTimeout(soon);
+  }, [signedIn]);
+}
+
 function Rooms() {
   const me = useQuery({ queryKey: ["me"], queryFn: () => ok(client.GET("/api/me")), staleTime: 60_000, retry: 20 });
+  useReadyBench(Boolean(me.data?.person));
   if (me.isPending) return <p className="dim p-8">Bite Bench is opening …</p>;
   if (!me.data?.person) return <SignIn />;
   return (

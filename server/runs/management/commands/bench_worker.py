@@ -27,6 +27,7 @@ class Command(BaseCommand):
         from runs.work import POOLS
 
         POOLS.warm(1)
+        _renew_views()
         with contextlib.suppress(KeyboardInterrupt):
             asyncio.run(_serve(options["jobs"]))
 
@@ -63,6 +64,23 @@ async def _watch(worker_app: Any) -> None:
         except Exception:
             log.exception("watch")
         await asyncio.sleep(2.5)
+
+
+def _renew_views() -> None:
+    """After a change of look, or with the folder of views lost, cases are taken up again for their pictures alone."""
+    from cases.models import Case
+    from runs.services import enqueue
+    from runs.work import views_missing
+
+    try:
+        for case in Case.objects.filter(held=False, needs_work=False).iterator():
+            if views_missing(case):
+                Case.objects.filter(pk=case.pk).update(needs_work=True)
+                enqueue(case.pk)
+    except Error as error:
+        log.warning("views: %s", error)
+    finally:
+        close_old_connections()
 
 
 def _sweep() -> None:

@@ -1,6 +1,6 @@
 import { useMemo } from "react";
-import { DoubleSide } from "three";
 import { Line } from "./Line";
+import { BALL, ink, SQUARE } from "./plaster";
 
 type Point = [number, number, number];
 
@@ -24,10 +24,15 @@ export function Plate({ width, depth }: { width: number; depth: number }) {
   );
   return (
     <>
-      <mesh position={[width / 2, depth / 2, -0.06]} raycast={() => {}}>
-        <planeGeometry args={[width, depth]} />
-        <meshBasicMaterial color="#b9c5c3" side={DoubleSide} />
-      </mesh>
+      <mesh
+        position={[width / 2, depth / 2, -0.06]}
+        raycast={() => {}}
+        renderOrder={-1}
+        material={ink("#b9c5c3", { lies: "solid" })}
+        dispose={null}
+        geometry={SQUARE}
+        scale={[width, depth, 1]}
+      />
       <Line points={grid} color="#a2b0ae" pairs hidden />
       <Line points={edge} color="#56686a" hidden />
     </>
@@ -38,17 +43,15 @@ export function Plate({ width, depth }: { width: number; depth: number }) {
 export function Glass({ tips }: { tips: Point[] }) {
   return (
     <>
-      <mesh position={[0, 24, 0]} renderOrder={3} raycast={() => {}}>
-        <planeGeometry args={[82, 66]} />
-        <meshBasicMaterial
-          color="#5f8f9c"
-          transparent
-          opacity={0.22}
-          side={DoubleSide}
-          forceSinglePass
-          depthWrite={false}
-        />
-      </mesh>
+      <mesh
+        position={[0, 24, 0]}
+        renderOrder={3}
+        raycast={() => {}}
+        material={ink("#5f8f9c", { opacity: 0.22, lies: "sheet" })}
+        dispose={null}
+        geometry={SQUARE}
+        scale={[82, 66, 1]}
+      />
       <Line
         points={[
           [0, -9, 0],
@@ -57,10 +60,16 @@ export function Glass({ tips }: { tips: Point[] }) {
         color="#17282b"
       />
       {tips.map((p) => (
-        <mesh key={p.join()} position={p} renderOrder={4} raycast={() => {}}>
-          <sphereGeometry args={[0.5, 12, 8]} />
-          <meshBasicMaterial color={Math.abs(p[2]) > 1 ? "#8a3b12" : "#17282b"} depthTest={false} transparent />
-        </mesh>
+        <mesh
+          key={p.join()}
+          position={p}
+          renderOrder={4}
+          raycast={() => {}}
+          material={ink(Math.abs(p[2]) > 1 ? "#8a3b12" : "#17282b")}
+          dispose={null}
+          geometry={BALL}
+          scale={0.5}
+        />
       ))}
     </>
   );

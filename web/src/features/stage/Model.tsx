@@ -23,14 +23,15 @@ interface Props {
 
 /** One mesh of the case in its place. */
 export const Model = memo(function Model({ shown, ghost, saws, onBounds }: Props) {
-  const loaded = useLoaded(shown.digest, shown.early?.sha256 ?? null);
+  const onStage = useLoaded(shown.digest, shown.early?.sha256 ?? null);
+  const loaded = onStage?.loaded ?? null;
+  // Not disposed of: it owns nothing, and the last one to go would take the program with it.
   const material = useMemo(plasterMaterial, []);
   const mesh = useRef<Mesh>(null);
   const tree = useRef<MeshBVH | null>(null);
   const tool = useBench((s) => s.tool);
   const measure = useBench((s) => s.measure);
   const invalidate = useThree((s) => s.invalidate);
-  useEffect(() => () => material.dispose(), [material]);
 
   useEffect(() => {
     tree.current = null;
@@ -45,7 +46,7 @@ export const Model = memo(function Model({ shown, ghost, saws, onBounds }: Props
     };
   }, [loaded, tool]);
 
-  const unit = loaded?.light ? (shown.early?.unit_mm ?? 1) : 1;
+  const unit = onStage?.ofFile ? (shown.early?.unit_mm ?? 1) : 1;
   const matrix = useMemo(() => {
     const out = shown.matrix.clone().multiply(new Matrix4().makeScale(unit, unit, unit));
     return loaded ? out.multiply(new Matrix4().makeTranslation(...loaded.origin)) : out;

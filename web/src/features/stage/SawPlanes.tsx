@@ -1,7 +1,8 @@
 import { type ThreeEvent, useThree } from "@react-three/fiber";
 import { useMemo, useRef } from "react";
-import { DoubleSide, type Matrix4, Plane, Quaternion, Vector3 } from "three";
+import { type Matrix4, Plane, Quaternion, Vector3 } from "three";
 import { Line } from "./Line";
+import { ink, SQUARE } from "./plaster";
 import type { Saws } from "./scene";
 
 export type SawName = keyof Saws;
@@ -79,6 +80,10 @@ function SawPlane({ name, saws, matrix, onPull, onHold }: Props & { name: SawNam
       <mesh
         renderOrder={3}
         name={`saw-${name}`}
+        material={ink("#8a3b12", { opacity: 0.13, lies: "sheet" })}
+        dispose={null}
+        geometry={SQUARE}
+        scale={[w, h, 1]}
         onPointerDown={(e) => {
           const from = along(e);
           if (from === null) return;
@@ -93,17 +98,7 @@ function SawPlane({ name, saws, matrix, onPull, onHold }: Props & { name: SawNam
           held.current = null;
           onHold(false);
         }}
-      >
-        <planeGeometry args={[w, h]} />
-        <meshBasicMaterial
-          color="#8a3b12"
-          transparent
-          opacity={0.13}
-          side={DoubleSide}
-          forceSinglePass
-          depthWrite={false}
-        />
-      </mesh>
+      />
       <Line points={corners} color="#8a3b12" />
     </group>
   );

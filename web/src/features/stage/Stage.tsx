@@ -1,4 +1,3 @@
-import { Canvas } from "@react-three/fiber";
 import { useCallback, useMemo, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { Box3, Vector3 } from "three";
@@ -12,6 +11,7 @@ import { Label } from "./Label";
 import { Marks } from "./Marks";
 import { type Bounds, Model } from "./Model";
 import { type SawName, SawPlanes } from "./SawPlanes";
+import { StageCanvas } from "./StageCanvas";
 import { goodValue, placeOf, type Saws, sawsOf, sceneOf } from "./scene";
 
 interface Props {
@@ -112,21 +112,7 @@ export function Stage({ data, step, onSaw }: Props) {
       data-drawn={drawn.length}
       data-full={drawn.filter((b) => !b.light).length}
     >
-      <Canvas
-        frameloop="demand"
-        // Colours are given as the screen shows them.
-        legacy
-        flat
-        linear
-        dpr={navigator.webdriver ? 1 : [1, 2]}
-        gl={{ antialias: !navigator.webdriver, alpha: true, powerPreference: "high-performance" }}
-        // Reading back what the compiler says would make the page wait for it.
-        onCreated={({ gl }) => {
-          gl.debug.checkShaderErrors = import.meta.env.DEV;
-        }}
-        camera={{ fov: 24, up: [0, 0, 1], position: [80, -230, 120], near: 1, far: 900 }}
-        aria-label="The stage"
-      >
+      <StageCanvas>
         {seen.map((s) => (
           <Model
             key={s.key}
@@ -149,7 +135,7 @@ export function Stage({ data, step, onSaw }: Props) {
           locked={locked}
           floor={onPlate ? "plate" : "bench"}
         />
-      </Canvas>
+      </StageCanvas>
       <div className="pointer-events-none absolute inset-0 overflow-hidden">
         {gauge.length === 2 && gauge[0] && gauge[1] && (
           <Label

@@ -9,6 +9,8 @@ export interface Loaded {
   origin: [number, number, number];
   triangles: number;
   light: boolean;
+  /** Which mesh this shows; of a light copy, which mesh it stands for. */
+  digest: string;
   tree: Promise<MeshBVH | null> | null;
 }
 
@@ -39,7 +41,12 @@ async function fetched(digest: string, kind: "light" | "full"): Promise<Loaded> 
   if (!found) throw new Error("The model that came holds no surface.");
   const mesh = found as Mesh;
   (mesh.material as Material).dispose();
-  const extras = mesh.userData as { origin_mm?: [number, number, number]; triangles?: number; light?: boolean };
+  const extras = mesh.userData as {
+    origin_mm?: [number, number, number];
+    triangles?: number;
+    light?: boolean;
+    digest?: string;
+  };
   const geometry = mesh.geometry;
   geometry.computeBoundingBox();
   geometry.computeBoundingSphere();
@@ -49,6 +56,7 @@ async function fetched(digest: string, kind: "light" | "full"): Promise<Loaded> 
     origin: extras.origin_mm ?? [0, 0, 0],
     triangles: extras.triangles ?? (geometry.index?.count ?? 0) / 3,
     light: extras.light ?? false,
+    digest: extras.digest ?? "",
     tree: null,
   };
 }

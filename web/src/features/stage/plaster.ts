@@ -1,4 +1,4 @@
-import { DoubleSide, ShaderMaterial, Vector4 } from "three";
+import { Color, DoubleSide, LinearSRGBColorSpace, PlaneGeometry, ShaderMaterial, SphereGeometry, Vector4 } from "three";
 
 /**
  * Plaster: two lights, warm from above and cool from below, and the shade that the core worked out per vertex
@@ -24,9 +24,14 @@ varying vec3 vNormal;
 varying vec3 vHome;
 varying float vShade;
 uniform vec4 uSaw[2];
-uniform int uMode;      // 0 plaster, 1 all hatched, 2 hatched behind the saws, 3 gone behind the saws
+uniform int uMode;      // 0 plaster, 1 all hatched, 2 hatched behind the saws, 3 gone behind the saws, 4 plain ink
+uniform vec3 uInk;
 uniform float uOpacity;
 void main() {
+  if (uMode == 4) {
+    gl_FragColor = vec4(uInk, uOpacity);
+    return;
+  }
   vec3 n = normalize(vNormal);
   bool inside = !gl_FrontFacing;
   if (inside) n = -n;
@@ -50,14 +55,18 @@ void main() {
 }
 `;
 
-export const MODE = { plaster: 0, goes: 1, sawn: 2, gone: 3 } as const;
+export const MODE = { plaster: 0, goes: 1, sawn: 2, gone: 3, ink: 4 } as const;
 
+/**
+ * Everything on the stage is drawn by this one program, lines and planes too: a second one would make the page wait for
+ * the driver's compiler at the moment a tool is taken up.
+ */
 export function plasterMaterial(): ShaderMaterial {
   return new ShaderMaterial({
     vertexShader: VERTEX,
     fragmentShader: FRAGMENT,
     side: DoubleSide,
-    // Always of the same kind, so that ghosting needs no other program and no wait for its compiler.
+    // Always of the same kind, so that ghosting needs no other program either.
     transparent: true,
     forceSinglePass: true,
     uniforms: {
@@ -65,6 +74,34 @@ export function plasterMaterial(): ShaderMaterial {
       uSaw: { value: [new Vector4(0, 0, 0, 1), new Vector4(0, 0, 0, 1)] },
       uMode: { value: MODE.plaster },
       uOpacity: { value: 1 },
+      uInk: { value: new Color(0, 0, 0) },
     },
   });
 }
+
+interface Ink {
+  opacity?: number;
+  /** over : drawn over everything; sheet : lets what lies behind it be drawn later; solid : as a body. */
+  lies?: "over" | "sheet" | "solid";
+}
+
+const inks = new Map<string, ShaderMaterial>();
+
+/** A plain colour for lines, planes and marks. Shared and kept: there are only a few. */
+export function ink(colour: string, { opacity = 1, lies = "over" }: Ink = {}): ShaderMaterial {
+  const key = `${colour}/${opacity}/${lies}`;
+  const known = inks.get(key);
+  if (known) return known;
+  const made = plasterMaterial();
+  made.uniforms.uMode.value = MODE.ink;
+  made.uniforms.uOpacity.value = opacity;
+  made.uniforms.uInk.value.setStyle(colour, LinearSRGBColorSpace);
+  made.depthTest = lies !== "over";
+  made.depthWrite = lies === "solid";
+  inks.set(key, made);
+  return made;
+}
+
+/** Sheets and marks are one square and one ball, scaled: shared and kept, like the inks. */
+export const SQUARE = new PlaneGeometry(1, 1);
+export const BALL = new SphereGeometry(1, 20, 14);
