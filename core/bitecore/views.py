@@ -22,7 +22,7 @@ from .progress import Run
 from .runsheet.store import FolderBlobs
 
 VERSION = 3
-_LIGHT_CELLS = 90
+_LIGHT_CELLS = 64
 
 
 @dataclass(frozen=True)

@@ -51,7 +51,7 @@ def _setting(key: str, prop: dict) -> SettingOut:
 def case_out(case: Case, user: Any) -> CaseOut:
     store = ServerStore()
     document, graph = document_of(case), look(case, store)
-    good = store.get_many(set(case.last_good.values()))
+    good = store.known(case.last_good.values())
     undo, redo = can_undo(case, user)
     return CaseOut(
         number=case.number,

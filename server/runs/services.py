@@ -22,7 +22,9 @@ TASK, QUEUE = "work_case", "cases"
 
 def look(case: Case, store: ServerStore | None = None) -> Graph:
     """The run sheet of a case as it stands, from stored results alone."""
-    return resolve(document_of(case), standard(), store or ServerStore(), demanded=frozenset(case.demanded))
+    store = store or ServerStore()
+    store.known(case.last_good.values())
+    return resolve(document_of(case), standard(), store, demanded=frozenset(case.demanded))
 
 
 def remember_good(case: Case, graph: Graph) -> None:

@@ -28,6 +28,12 @@ class ServerStore:
     def get_many(self, keys: Iterable[str]) -> dict[str, Manifest]:
         return {row.key: Manifest(key=row.key, **row.manifest) for row in Result.objects.filter(key__in=list(keys))}
 
+    def known(self, keys: Iterable[str]) -> dict[str, Manifest]:
+        """Those of the results that are there, read in one go and remembered."""
+        wanted = set(keys)
+        self._known |= self.get_many(wanted - set(self._known))
+        return {key: self._known[key] for key in wanted if key in self._known}
+
     def put(self, manifest: Manifest) -> None:
         body = manifest.as_json()
         body.pop("key")

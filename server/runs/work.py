@@ -109,12 +109,13 @@ class CaseWork:
             document = patiently(lambda: document_of(self.case))
             for early in early_jobs(document):
                 self.pool.submit(early)
+            runner = _Views(self.pool)
             try:
                 result = evaluate(
                     document,
                     standard(),
                     _PatientStore(self.store),
-                    runner=_Views(self.pool, self),
+                    runner=runner,
                     run=Run(stopped=self._overtaken),
                     demanded=frozenset(self.case.demanded),
                     on_start=self._started,
@@ -123,7 +124,7 @@ class CaseWork:
             except Cancelled:
                 self._running.clear()
                 continue
-            self._views_of(result.graph)
+            runner.rest(result.graph)
             self._views_left()
             if patiently(lambda graph=result.graph: self._finish(graph)):  # type: ignore[misc]
                 return None
@@ -175,13 +176,6 @@ class CaseWork:
             patiently(lambda: Case.objects.filter(pk=self.case_id).update(last_good=good))
         self._say()
         patiently(lambda: announce({"case": self.case.number, "kind": "state"}))
-
-    def _views_of(self, graph: Graph) -> None:
-        """Of results that were there already: their pictures may be of an older look."""
-        for node in graph.nodes.values():
-            if node.manifest is not None:
-                for view in view_jobs(node.step.name, node.manifest):
-                    self.pool.submit(view)
 
     def _views_left(self) -> None:
         """Let pictures for the stage be finished before the job ends."""
@@ -237,29 +231,45 @@ class _PatientStore:
 
 
 class _Views:
-    """The pool as a runner that also makes what the stage shows of each new mesh, steps first."""
+    """The pool as a runner that also makes what the stage shows of each new mesh, where a child has nothing else to do."""
 
-    def __init__(self, pool: Pool, owner: CaseWork) -> None:
+    def __init__(self, pool: Pool) -> None:
         self._pool, self.slots = pool, pool.slots
-        self._owner = owner
+        self._views: list[ViewJob] = []
+        self._asked: set[str] = set()
 
     def submit(self, task: Task) -> None:
         self._pool.submit(task)
 
     def wait(self, run: Run) -> tuple[Task, Manifest]:
         while True:
+            if self._views and self._pool.busy < self.slots:
+                self._pool.submit(self._views.pop(0))
             job, result = self._pool.wait(run)
             if isinstance(job, Task):
-                for view in view_jobs(job.step, result):
-                    self._pool.submit(view)
+                self._want(job.step, result)
                 return job, result
+
+    def _want(self, step: str, manifest: Manifest) -> None:
+        fresh = [view for view in view_jobs(step, manifest) if view.to not in self._asked]
+        self._asked |= {view.to for view in fresh}
+        self._views += fresh
+
+    def rest(self, graph: Graph) -> None:
+        """Hand out what is left; also of results that were there already, whose pictures may be of an older look."""
+        for node in graph.nodes.values():
+            if node.manifest is not None:
+                self._want(node.step.name, node.manifest)
+        for view in self._views:
+            self._pool.submit(view)
+        self._views.clear()
 
 
 def view_jobs(step: str, manifest: Manifest) -> list[ViewJob]:
     """The GLB of the mesh a step shows."""
     shows = standard()[step].shows
     ref = manifest.values.get(shows) if shows else None
-    return _full(ref["mesh"], urgent=step == "intake") if ref else []
+    return _full(ref["mesh"]) if ref else []
 
 
 def early_jobs(document: CaseDocument) -> list[ViewJob]:
@@ -276,10 +286,10 @@ def views_missing(case: Case) -> bool:
     """Is there something on this case's stage of which no picture is kept?"""
     if early_jobs(document_of(case)):
         return True
-    found = ServerStore().get_many(case.last_good.values())
+    found = ServerStore().known(case.last_good.values())
     return any(view_jobs(manifest.step, manifest) for manifest in found.values())
 
 
-def _full(digest: str, *, urgent: bool) -> list[ViewJob]:
+def _full(digest: str) -> list[ViewJob]:
     path = view_path(settings.VIEW_ROOT, digest, "full")
-    return [] if path.exists() else [ViewJob("full", ((digest, None),), str(path), urgent)]
+    return [] if path.exists() else [ViewJob("full", ((digest, None),), str(path))]

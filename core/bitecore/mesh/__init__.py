@@ -2,6 +2,7 @@
 
 from .measures import (
     area_mm2,
+    area_vectors,
     bounds_mm,
     face_normals,
     used_vertices,
@@ -18,6 +19,7 @@ __all__ = [
     "GROUP_SCAN",
     "Mesh",
     "area_mm2",
+    "area_vectors",
     "border_loops",
     "bounds_mm",
     "check_solid",

@@ -8,11 +8,11 @@ import numba as nb
 import numpy as np
 from numpy.typing import NDArray
 
-from ..mesh import GROUP_CUT, Mesh, face_normals
+from ..mesh import GROUP_CUT, Mesh, area_vectors, face_normals
 
 
 @nb.njit(cache=True)
-def _corner_normals(faces, made, normal, area, n, cosine):
+def _corner_normals(faces, normal, area, n, cosine):
     """Per corner the mean normal of faces at its vertex on the same side of a hard edge."""
     m = len(faces)
     start = np.zeros(n + 1, np.int64)
@@ -34,17 +34,40 @@ def _corner_normals(faces, made, normal, area, n, cosine):
             v = faces[f, k]
             for i in range(start[v], start[v + 1]):
                 g = item[i]
-                if made[g] != made[f]:
+                dot = 0.0
+                for c in range(3):
+                    dot += normal[f, c] * normal[g, c]
+                if dot < cosine:
                     continue
-                if made[f]:
-                    dot = 0.0
-                    for c in range(3):
-                        dot += normal[f, c] * normal[g, c]
-                    if dot < cosine:
-                        continue
                 for c in range(3):
                     out[3 * f + k, c] += normal[g, c] * area[g]
     return out
+
+
+@nb.njit(cache=True)
+def _smooth_normals(vertices, faces, made):
+    """(normals, used) per vertex over the faces that were not made, weighted by the root of their area."""
+    out = np.zeros_like(vertices)
+    used = np.zeros(len(vertices), np.bool_)
+    a, b, n = np.empty(3), np.empty(3), np.empty(3)
+    for f in range(len(faces)):
+        if made[f]:
+            continue
+        p, q, r = faces[f]
+        for x in range(3):
+            a[x], b[x] = vertices[q, x] - vertices[p, x], vertices[r, x] - vertices[p, x]
+        n[0], n[1], n[2] = a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]
+        size = np.sqrt(n[0] * n[0] + n[1] * n[1] + n[2] * n[2])
+        for v in (p, q, r):
+            used[v] = True
+            if size > 0.0:
+                for x in range(3):
+                    out[v, x] += n[x] / np.sqrt(size)
+    for v in range(len(vertices)):
+        size = np.sqrt(out[v, 0] ** 2 + out[v, 1] ** 2 + out[v, 2] ** 2)
+        if size > 1e-12:
+            out[v] /= size
+    return out, used
 
 
 @dataclass(frozen=True)
@@ -59,17 +82,27 @@ class Creased:
 def creased(mesh: Mesh, *, angle_deg: float = 38.0) -> Creased:
     """Scan and patches are smooth throughout; made faces break at angles over angle_deg and against the scan."""
     made = mesh.groups == GROUP_CUT
-    normal = face_normals(mesh)
-    a, b, c = (mesh.vertices_mm[mesh.faces[:, k]] for k in range(3))
+    smooth, used = _smooth_normals(mesh.vertices_mm, mesh.faces, made)
+    kept = np.flatnonzero(used)
+    new = np.cumsum(used) - 1
+    faces = np.empty((mesh.triangles, 3), np.int64)
+    faces[~made] = new[mesh.faces[~made]]
+    vertex, corner, faces[made] = _hard(mesh, made, angle_deg, len(kept))
+    return Creased(np.concatenate([kept, vertex]), np.concatenate([smooth[kept], corner]), faces)
+
+
+def _hard(mesh: Mesh, made: NDArray, angle_deg: float, first_free: int) -> tuple[NDArray, NDArray, NDArray]:
+    """(vertices, normals, faces numbered from first_free) of the made faces alone: they are few."""
+    cut = mesh.of_faces(made)
+    normal = face_normals(cut)
     # Long thin walls would drown the rest by area: its root is fair to both.
-    area = np.sqrt(np.linalg.norm(np.cross(b - a, c - a), axis=1))
-    corner = _corner_normals(mesh.faces, made, normal, area, len(mesh.vertices_mm), np.cos(np.radians(angle_deg)))
+    area = np.sqrt(np.linalg.norm(area_vectors(cut), axis=1))
+    corner = _corner_normals(cut.faces, normal, area, len(cut.vertices_mm), np.cos(np.radians(angle_deg)))
     corner /= np.maximum(np.linalg.norm(corner, axis=1, keepdims=True), 1e-12)
-    vertex = mesh.faces.ravel().astype(np.int64)
-    key = np.where(np.repeat(made, 3), 1 + _quantised(corner), 0)
-    pair = vertex * (1 << 24) + key
+    pair = cut.faces.ravel().astype(np.int64) * (1 << 24) + _quantised(corner)
     _, first, inverse = np.unique(pair, return_index=True, return_inverse=True)
-    return Creased(vertex[first], corner[first], inverse.reshape(-1, 3))
+    vertex = mesh.faces[made].ravel()[first]
+    return vertex, corner[first], first_free + inverse.reshape(-1, 3)
 
 
 def _quantised(normals: NDArray) -> NDArray[np.int64]:
