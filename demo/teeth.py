@@ -12,10 +12,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 UPPER = (
-    (8.5, 7.0, 10.5), (6.5, 6.0, 9.0), (7.5, 8.0, 10.0), (7.0, 9.0, 8.5), (7.0, 9.0, 8.5), (10.0, 11.0, 7.5), (9.0, 11.0, 7.0),
+    (8.5, 7.0, 10.5), (6.5, 6.0, 9.0), (7.5, 8.0, 10.0), (7.0, 9.0, 8.5), (7.0, 9.0, 8.5), (10.0, 11.0, 7.5), (9.0, 11.0, 7.0), (8.5, 10.0, 6.5),
 )  # fmt: skip
 LOWER = (
-    (5.0, 6.0, 9.0), (5.5, 6.5, 9.5), (7.0, 7.5, 11.0), (7.0, 7.5, 8.5), (7.0, 8.0, 8.0), (11.0, 10.5, 7.5), (10.5, 10.0, 7.0),
+    (5.0, 6.0, 9.0), (5.5, 6.5, 9.5), (7.0, 7.5, 11.0), (7.0, 7.5, 8.5), (7.0, 8.0, 8.0), (11.0, 10.5, 7.5), (10.5, 10.0, 7.0), (10.0, 9.5, 7.0),
 )  # fmt: skip
 
 
@@ -23,7 +23,7 @@ LOWER = (
 class Crown:
     """One crown in its own frame: u mesio-distal (+u distal), v towards the cheek, w to the tip, neck at w = 0."""
 
-    number: int  # 1 central incisor … 7 second molar
+    number: int  # 1 central incisor … 8 third molar
     upper: bool
     md_mm: float
     bl_mm: float
@@ -53,6 +53,14 @@ def _cusps(number: int, upper: bool, md: float, bl: float, wear: float) -> tuple
     return (*cusps, (0.46 * a, 0.50 * b, 0.3 + wear))
 
 
+def edge_points(c: Crown) -> NDArray[np.float64]:
+    """(k, 3) cusp tips, or the middle of the edge, in the crown's frame."""
+    if c.number > 3:
+        return np.array([(u, v, c.height_mm - below) for u, v, below in c.cusps])
+    v = c.bl_mm * (0.40 + 0.10 * np.sin(np.pi)) - 0.13 * c.bl_mm - (0.55 if c.number < 3 else 0.95)
+    return np.array([(0.0, v, c.height_mm)])
+
+
 def smooth_max(p: NDArray, q: NDArray, k: float) -> NDArray:
     h = np.clip(0.5 + 0.5 * (p - q) / k, 0.0, 1.0)
     return q + (p - q) * h + k * h * (1.0 - h)
@@ -79,7 +87,7 @@ def _bulge(t: NDArray, neck: float, top: float) -> NDArray:
 def _back(c: Crown, u: NDArray, v: NDArray, w: NDArray) -> NDArray:
     t = w / c.height_mm
     a, b = c.md_mm / 2 * _bulge(t, 0.80, 0.90), c.bl_mm / 2 * _bulge(t, 0.86, 0.74)
-    side = _ring(u, v - 0.25 * np.clip(0.4 - t, -0.6, 0.4), a, b, 3.0)
+    side = _ring(u, v - 0.25 * np.clip(0.4 - t, -0.6, 0.4), a, b, 3.0 if c.number >= 6 else 2.5)
     steep = 0.92 if c.number >= 6 else 0.85
     top = np.full(np.broadcast(u, v).shape, -1e9)
     for cu, cv, below in c.cusps:
@@ -107,5 +115,5 @@ def _front(c: Crown, u: NDArray, v: NDArray, w: NDArray) -> NDArray:
     thick = thick - hollow
     side = _ring(u, v - (cheek - thick / 2), a, thick / 2, 2.6)
     lobes = 0.10 * np.cos(2 * np.pi * u / (c.md_mm * 0.36)) if c.number < 3 else 0.0
-    peak = c.height_mm + lobes - (0.05 * u**2 if c.number < 3 else 0.52 * np.abs(u) + 0.35 * np.clip(u, 0, 9))
+    peak = c.height_mm + lobes - (0.05 * u**2 if c.number < 3 else 0.52 * (np.sqrt(u**2 + 0.4**2) - 0.4) + 0.30 * np.clip(u, 0, 9))
     return smooth_max(side, (w - peak) * 0.85, 0.55)

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bitecore.mesh import Mesh
-from demo.arch import ArchPlan, jaw_pair
+from demo.arch import ArchPlan, Pair, pair
 
 
 def box(size: tuple[float, float, float] = (1.0, 1.0, 1.0)) -> Mesh:
@@ -76,6 +76,12 @@ def turn(seed: int, shift_mm: float = 40.0) -> NDArray[np.float64]:
 
 
 @cache
+def arches(seed: int = 3, *, palate: bool = True, gaps: tuple[int, ...] = ()) -> Pair:
+    """A pair of about 40,000 triangles a jaw in occlusion, in the bench frame, with its truth."""
+    return pair(ArchPlan(seed=seed, grid_mm=0.66, palate=palate, gaps=gaps))
+
+
 def jaws(seed: int = 3, *, palate: bool = True, gaps: tuple[int, ...] = ()) -> tuple[Mesh, Mesh]:
-    """(upper, lower) scans of about 40,000 triangles in occlusion, in the bench frame of the truth."""
-    return jaw_pair(ArchPlan(seed=seed, grid_mm=0.62, palate=palate, gaps=gaps))
+    """(upper, lower) scans of `arches`."""
+    both = arches(seed, palate=palate, gaps=gaps)
+    return both.upper.mesh, both.lower.mesh

@@ -42,7 +42,8 @@ class IntakeTest(unittest.TestCase):
         scan = jaws(21)[1]
         result = self.intake(scan)
         self.assertEqual(reading(result, "triangles"), scan.triangles)
-        self.assertEqual(reading(result, "loose bits"), 7)  # the generator leaves seven
+        # The generator leaves seven, and its holes sometimes cut one more free.
+        self.assertEqual(reading(result, "loose bits"), face_components(scan)[0] - 1)
         holes = [f for f in result.flags if f.code == "hole"]
         self.assertGreater(len(holes), 0)
         for flag in holes:
@@ -102,10 +103,10 @@ class BiteTest(unittest.TestCase):
         self.assertNotIn("too-hard", codes(self.bite((0, 0, 0.6), hard_mm=1.0)))
 
     def test_open_is_said_with_its_gap(self) -> None:
-        result = self.bite((0, 0, -3.0))
+        result = self.bite((0, 0, -5.0))
         self.assertIn("open-bite", codes(result))
         self.assertGreater(reading(result, "smallest gap"), 1.0)
-        self.assertLess(reading(result, "smallest gap"), 3.2)
+        self.assertLess(reading(result, "smallest gap"), 5.2)
 
     def test_far_apart_is_no_bite(self) -> None:
         result = self.bite((0, 0, -30.0))

@@ -1,0 +1,168 @@
+"""Other things that come in from scanners, each made from a pair: bite scans, impressions, closed models, dies, dentures,
+desk scans with scan bodies, scans from before treatment; and files turned, inside-out or in another unit."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial.transform import Rotation
+from skimage.measure import marching_cubes
+
+from bitecore.mesh import Mesh, vector_area_mm2, vertex_normals
+from bitecore.ops.base import base
+from bitecore.ops.mend import largest_piece
+
+from .arch import Jaw, Pair
+
+
+def turned(seed: int, *, shift_mm: float = 60.0) -> NDArray[np.float64]:
+    """4x4: any orientation, somewhere."""
+    out = np.eye(4)
+    out[:3, :3] = Rotation.random(random_state=seed).as_matrix()
+    out[:3, 3] = np.random.default_rng(seed).normal(size=3) * shift_mm
+    return out
+
+
+def joined(meshes: list[Mesh]) -> Mesh:
+    at = np.cumsum([0] + [len(m.vertices_mm) for m in meshes])
+    return Mesh.of(np.vstack([m.vertices_mm for m in meshes]), np.vstack([m.faces + a for m, a in zip(meshes, at, strict=False)]))
+
+
+def bite_scan(both: Pair, *, left: bool, rng: np.random.Generator, noise_mm: float = 0.008) -> Mesh:
+    """The cheek side of both jaws closed together, about from canine to second molar, in the bench frame."""
+    side = 1 if left else -1
+    parts = []
+    for jaw in (both.upper, both.lower):
+        mesh = largest_piece(jaw.mesh)
+        middle, normal = mesh.vertices_mm[mesh.faces].mean(1), vertex_normals(mesh)[mesh.faces].mean(1)
+        sees = normal @ np.array([side * 0.85, -0.35, 0.0]) > 0.12
+        reach = (middle[:, 0] * side > 11) & (np.abs(middle[:, 2] + 1.0) < 9.5 + rng.normal(0, 0.4)) & sees
+        parts.append(_smooth_edge(mesh, reach, rng))
+    whole = joined(parts)
+    points = whole.vertices_mm + vertex_normals(whole) * rng.normal(0, noise_mm, len(whole.vertices_mm))[:, None]
+    return Mesh.of(points, whole.faces)
+
+
+def _smooth_edge(mesh: Mesh, keep: NDArray, rng: np.random.Generator) -> Mesh:
+    for _ in range(2):
+        share = np.bincount(mesh.faces.ravel(), np.repeat(keep, 3).astype(float), len(mesh.vertices_mm))
+        share /= np.maximum(np.bincount(mesh.faces.ravel(), minlength=len(mesh.vertices_mm)), 1)
+        keep = share[mesh.faces].mean(1) > 0.5
+    return largest_piece(mesh.of_faces(keep))
+
+
+def impression(jaw: Jaw, *, upper: bool) -> Mesh:
+    """The negative: the jaw's surface seen from the other side, with the rim of a tray around it."""
+    mesh = largest_piece(jaw.mesh)
+    low = 12.0 if upper else -12.0
+    t = np.linspace(0, 2 * np.pi, 140, endpoint=False)
+    middle = np.array([0.0, 22.0])
+    wall = []
+    for depth, out in ((low, 0.0), (low * 0.2, 2.5), (low * -0.4, 3.0)):
+        wall.append(np.c_[middle[0] + (36 + out) * np.cos(t), middle[1] + (36 + out) * np.sin(t), np.full_like(t, depth)])
+    n = len(t)
+    faces = []
+    for ring in range(2):
+        for i in range(n):
+            a, b = ring * n + i, ring * n + (i + 1) % n
+            faces += [(a, b, a + n), (b, b + n, a + n)]
+    tray = Mesh.of(np.vstack(wall), faces if not upper else [f[::-1] for f in faces])
+    return joined([mesh.turned_inside_out(), tray])
+
+
+def closed_model(jaw: Jaw, *, upper: bool) -> Mesh:
+    """A solid with a chunky base, as some scanners export."""
+    from bitecore.ops.mend import mend
+
+    mesh = mend(jaw.mesh).mesh
+    up = np.array([0.0, 0.0, -1.0 if upper else 1.0])
+    height = float((mesh.vertices_mm @ up).min() - 8.0)
+    return base(mesh, up=up, height_mm=height).mesh
+
+
+def single_die(jaw: Jaw, fdi: int, *, rng: np.random.Generator) -> Mesh:
+    """One prepared stump on a tapered shaft, closed: a stump is the crown taken down by a shell."""
+    place = next(p for p in jaw.places if p.fdi == fdi)
+    step = 0.22
+    x = np.arange(-9, 9, step)
+    z = np.arange(-16, place.crown.height_mm + 2, step)
+    u, v, w = np.meshgrid(x, x, z, indexing="ij")
+    from . import teeth
+
+    stump = teeth.signed(place.crown, u, v, w) + 1.3 + 0.03 * w
+    shaft = np.maximum(np.hypot(u, v) - (3.6 + 0.05 * w), np.abs(w + 8.0) - 7.5)
+    flat = np.maximum(shaft, u - 2.9)
+    field = np.minimum(np.maximum(stump, -w), flat)
+    points, faces, _, _ = marching_cubes(field, 0.0)
+    mesh = Mesh.of(points * step + [x[0], x[0], z[0]], faces[:, ::-1])
+    if _volume(mesh) < 0:
+        mesh = mesh.turned_inside_out()
+    return Mesh.of(mesh.vertices_mm + vertex_normals(mesh) * rng.normal(0, 0.004, len(mesh.vertices_mm))[:, None], mesh.faces)
+
+
+def _volume(mesh: Mesh) -> float:
+    a, b, c = (mesh.vertices_mm[mesh.faces[:, k]] for k in range(3))
+    return float(np.einsum("ij,ij->i", a, np.cross(b, c)).sum() / 6)
+
+
+def denture(jaw: Jaw, *, upper: bool) -> Mesh:
+    """A full denture: teeth and gum on the polished side, a tissue side 2.5 mm under it, closed round the rim."""
+    mesh = largest_piece(jaw.mesh)
+    # The tissue side knows no teeth: the polished side, smoothed until they are gone, a shell's thickness deeper.
+    from bitecore.ops.relief import mean_of_neighbours
+
+    up = np.array([0.0, 0.0, -1.0 if upper else 1.0])
+    under = mean_of_neighbours(mesh.faces, mesh.vertices_mm, 400)
+    tissue = under - up * (2.5 + np.clip((mesh.vertices_mm - under) @ up, 0, None)[:, None] * 0.0)
+    n = len(mesh.vertices_mm)
+    from bitecore.mesh import border_loops
+
+    faces = [mesh.faces, mesh.faces[:, ::-1] + n]
+    for loop in border_loops(mesh):
+        a = np.asarray(loop)
+        b = np.roll(a, -1)
+        faces += [np.c_[b, a, a + n], np.c_[b, a + n, b + n]]
+    whole = Mesh.of(np.vstack([mesh.vertices_mm, tissue]), np.vstack(faces))
+    return whole
+
+
+def with_scan_bodies(jaw: Jaw, sites: tuple[int, ...], *, upper: bool) -> Mesh:
+    """A desk scan of the model with cylindrical scan bodies (4.5 mm wide, one side flat) where teeth are missing."""
+    up = np.array([0.0, 0.0, -1.0 if upper else 1.0])
+    parts = [jaw.mesh]
+    for fdi in sites:
+        place = next(p for p in jaw.places if p.fdi == fdi)
+        m = jaw.own_to_bench
+        foot = m[:3, :3] @ place.origin_mm + m[:3, 3]
+        parts.append(_post(foot, up))
+    return joined(parts)
+
+
+def _post(foot: NDArray, up: NDArray, radius: float = 2.25, height: float = 10.0) -> Mesh:
+    t = np.linspace(0, 2 * np.pi, 48, endpoint=False)
+    ring = np.c_[np.clip(radius * np.cos(t), None, 1.6), radius * np.sin(t)]
+    side = np.array([1.0, 0.0, 0.0])
+    other = np.cross(up, side)
+    levels = np.linspace(-2.0, height, 25)
+    points = np.vstack([foot + ring[:, :1] * side + ring[:, 1:] * other + up * z for z in levels] + [[foot + up * height]])
+    n = len(t)
+    faces = []
+    for k in range(len(levels) - 1):
+        for i in range(n):
+            a, b = k * n + i, k * n + (i + 1) % n
+            faces += [(a, b, a + n), (b, b + n, a + n)]
+    top = (len(levels) - 1) * n
+    faces += [(top + i, top + (i + 1) % n, top + n) for i in range(n)]
+    out = Mesh.of(points, faces)
+    middle = out.vertices_mm[out.faces].mean(1)
+    outward = np.einsum("ij,ij->i", middle - foot - up * height / 2, np.cross(*_edges(out))).sum() > 0
+    return out if outward else out.turned_inside_out()
+
+
+def _edges(mesh: Mesh) -> tuple[NDArray, NDArray]:
+    a, b, c = (mesh.vertices_mm[mesh.faces[:, k]] for k in range(3))
+    return b - a, c - a
+
+
+def upwards(mesh: Mesh) -> NDArray:
+    return vector_area_mm2(mesh)
