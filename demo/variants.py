@@ -8,10 +8,12 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 from skimage.measure import marching_cubes
 
-from bitecore.mesh import Mesh, vector_area_mm2, vertex_normals
+from bitecore.mesh import Mesh, border_loops, vertex_normals, volume_ml
 from bitecore.ops.base import base
-from bitecore.ops.mend import largest_piece
+from bitecore.ops.mend import largest_piece, mend
+from bitecore.ops.relief import mean_of_neighbours
 
+from . import teeth
 from .arch import Jaw, Pair
 
 
@@ -72,12 +74,9 @@ def impression(jaw: Jaw, *, upper: bool) -> Mesh:
 
 def closed_model(jaw: Jaw, *, upper: bool) -> Mesh:
     """A solid with a chunky base, as some scanners export."""
-    from bitecore.ops.mend import mend
-
     mesh = mend(jaw.mesh).mesh
     up = np.array([0.0, 0.0, -1.0 if upper else 1.0])
-    height = float((mesh.vertices_mm @ up).min() - 8.0)
-    return base(mesh, up=up, height_mm=height).mesh
+    return base(mesh, up=up, thickness_mm=6.0).body
 
 
 def single_die(jaw: Jaw, fdi: int, *, rng: np.random.Generator) -> Mesh:
@@ -87,43 +86,31 @@ def single_die(jaw: Jaw, fdi: int, *, rng: np.random.Generator) -> Mesh:
     x = np.arange(-9, 9, step)
     z = np.arange(-16, place.crown.height_mm + 2, step)
     u, v, w = np.meshgrid(x, x, z, indexing="ij")
-    from . import teeth
-
     stump = teeth.signed(place.crown, u, v, w) + 1.3 + 0.03 * w
     shaft = np.maximum(np.hypot(u, v) - (3.6 + 0.05 * w), np.abs(w + 8.0) - 7.5)
     flat = np.maximum(shaft, u - 2.9)
     field = np.minimum(np.maximum(stump, -w), flat)
     points, faces, _, _ = marching_cubes(field, 0.0)
     mesh = Mesh.of(points * step + [x[0], x[0], z[0]], faces[:, ::-1])
-    if _volume(mesh) < 0:
+    if volume_ml(mesh) < 0:
         mesh = mesh.turned_inside_out()
     return Mesh.of(mesh.vertices_mm + vertex_normals(mesh) * rng.normal(0, 0.004, len(mesh.vertices_mm))[:, None], mesh.faces)
-
-
-def _volume(mesh: Mesh) -> float:
-    a, b, c = (mesh.vertices_mm[mesh.faces[:, k]] for k in range(3))
-    return float(np.einsum("ij,ij->i", a, np.cross(b, c)).sum() / 6)
 
 
 def denture(jaw: Jaw, *, upper: bool) -> Mesh:
     """A full denture: teeth and gum on the polished side, a tissue side 2.5 mm under it, closed round the rim."""
     mesh = largest_piece(jaw.mesh)
     # The tissue side knows no teeth: the polished side, smoothed until they are gone, a shell's thickness deeper.
-    from bitecore.ops.relief import mean_of_neighbours
-
     up = np.array([0.0, 0.0, -1.0 if upper else 1.0])
     under = mean_of_neighbours(mesh.faces, mesh.vertices_mm, 400)
-    tissue = under - up * (2.5 + np.clip((mesh.vertices_mm - under) @ up, 0, None)[:, None] * 0.0)
+    tissue = under - up * 2.5
     n = len(mesh.vertices_mm)
-    from bitecore.mesh import border_loops
-
     faces = [mesh.faces, mesh.faces[:, ::-1] + n]
     for loop in border_loops(mesh):
         a = np.asarray(loop)
         b = np.roll(a, -1)
         faces += [np.c_[b, a, a + n], np.c_[b, a + n, b + n]]
-    whole = Mesh.of(np.vstack([mesh.vertices_mm, tissue]), np.vstack(faces))
-    return whole
+    return Mesh.of(np.vstack([mesh.vertices_mm, tissue]), np.vstack(faces))
 
 
 def with_scan_bodies(jaw: Jaw, sites: tuple[int, ...], *, upper: bool) -> Mesh:
@@ -162,7 +149,3 @@ def _post(foot: NDArray, up: NDArray, radius: float = 2.25, height: float = 10.0
 def _edges(mesh: Mesh) -> tuple[NDArray, NDArray]:
     a, b, c = (mesh.vertices_mm[mesh.faces[:, k]] for k in range(3))
     return b - a, c - a
-
-
-def upwards(mesh: Mesh) -> NDArray:
-    return vector_area_mm2(mesh)

@@ -9,7 +9,7 @@ import numpy as np
 
 from bitecore.errors import StepFailed
 from bitecore.files import stl
-from bitecore.mesh import Mesh, used_vertices
+from bitecore.mesh import Mesh, face_components, used_vertices
 from bitecore.ops.rigid import placed
 from bitecore.progress import QUIET
 from bitecore.runsheet import Inputs, StepResult, standard

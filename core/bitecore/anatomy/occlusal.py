@@ -32,7 +32,7 @@ class OcclusalFrame:
     spread_mm: float  # RMS of the tips off the plane
 
 
-def _basis(up: NDArray, front: NDArray) -> NDArray:
+def frame_basis(up: NDArray, front: NDArray) -> NDArray:
     """(3, 3) rows: side, back, up; side × back = up."""
     up = up / np.linalg.norm(up)
     back = -(front - up * (front @ up))
@@ -47,7 +47,7 @@ def occlusal_frame(mesh: Mesh, *, up: NDArray, front: NDArray) -> OcclusalFrame:
     vertices = mesh.vertices_mm[used_vertices(mesh)]
     offset = 0.0
     for turn in range(6):
-        basis = _basis(up, front)
+        basis = frame_basis(up, front)
         local = points @ basis.T
         high = local[:, 2] > np.quantile(local[:, 2], 0.997) - 5.0
         if turn in _MIRROR_ROUNDS:
@@ -56,14 +56,14 @@ def occlusal_frame(mesh: Mesh, *, up: NDArray, front: NDArray) -> OcclusalFrame:
             fine = angle + np.radians(np.arange(-1, 1.1, 0.25))
             angle, offset, _ = mirror_axis(local[high][:, :2], fine, soft_mm=0.8)
             front = -(basis[0] * np.sin(angle) + basis[1] * np.cos(angle))
-            basis = _basis(up, front)
+            basis = frame_basis(up, front)
         tips = _outer_tips(vertices @ basis.T - [offset, 0, 0])
         if len(tips) < 5:
             raise StepFailed("Too few tips and edges stand out of this scan to find the occlusal plane. Is it a jaw?", code="no-tips")
         slope, keep = _plane(tips)
         up = basis[2] - slope[0] * basis[0] - slope[1] * basis[1]
         up /= np.linalg.norm(up)
-    flat = _basis(up, front)
+    flat = frame_basis(up, front)
     tips = (tips[keep] + [offset, 0, 0]) @ basis @ flat.T
     height = float(np.median(tips[:, 2]))
     local = vertices @ flat.T

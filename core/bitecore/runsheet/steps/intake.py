@@ -5,10 +5,9 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
-from ...anatomy.jawshape import UNITS, Shape, recognise, unit_of
-from ...anatomy.occlusal import occlusal_frame
+from ...anatomy.jawshape import UNITS, unit_of
+from ...anatomy.whatis import Shape, recognise
 from ...errors import StepFailed
 from ...files import Limits, read_mesh
 from ...mesh import Mesh, area_mm2, bounds_mm, edge_table
@@ -19,7 +18,6 @@ from ...ops.weld import weld
 from ...progress import Run
 from ..model import Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 
-_FINER_DEG = 25.0
 KIND_WORDS = {
     "jaw": "jaw scan", "bite": "bite scan", "impression": "impression", "closed": "closed model", "die": "die",
     "desk": "desk scan", "before": "scan from before treatment", "denture": "denture", "other": "something else",
@@ -52,7 +50,6 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
     shape = recognise(welded.mesh)
     turn = shape.inside_out if settings.inside == "auto" else settings.inside == "turn"
     mesh = welded.mesh.turned_inside_out() if turn else welded.mesh
-    up, front, incisal = _facing(mesh, shape)
     run.tick(0.8, "findings")
     kind = shape.kind if settings.kind == "auto" else settings.kind
     jaw = _jaw(shape, settings, kind)
@@ -64,9 +61,9 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
         "unit": unit,
         "unit_mm": UNITS[unit],
         "turned_inside_out": bool(turn),
-        "up": rounded(up),
-        "front": rounded(front),
-        "incisal": None if incisal is None else rounded(incisal),
+        "up": rounded(shape.up),
+        "front": rounded(shape.front),
+        "incisal": None if shape.incisal is None else rounded(shape.incisal),
         "form": soup.form,
     }
     flags = [*_what_flags(inputs.piece, about, settings, unit_confidence), *_findings(inputs.piece, mesh, about)]
@@ -74,21 +71,6 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
         flags.append(Flag("dropped-triangles", "note", _dropped_words(soup.dropped_nan, welded.degenerate)))
     figure = f"{mesh.triangles:,} triangles"
     return StepResult({"mesh": mesh, "about": about}, _readings(mesh, soup.dropped_nan, welded.degenerate), tuple(flags), figure)
-
-
-def _facing(mesh: Mesh, shape: Shape) -> tuple[NDArray, NDArray, NDArray | None]:
-    """Up and front, finer by the tips and edges where the scan is a jaw (what they say against the shape is not
-    believed), and the incisal point where it was found."""
-    if shape.kind != "jaw":
-        return shape.up, shape.front, None
-    try:
-        frame = occlusal_frame(mesh, up=shape.up, front=shape.front)
-    except StepFailed:
-        return shape.up, shape.front, None
-    near = np.cos(np.radians(_FINER_DEG))
-    if frame.up @ shape.up < near or frame.front @ shape.front < near:
-        return shape.up, shape.front, None
-    return frame.up, frame.front, frame.origin_mm
 
 
 def _jaw(shape: Shape, settings: IntakeSettings, kind: str) -> str | None:
@@ -165,7 +147,7 @@ STEP = Step(
     name="intake",
     title="Intake",
     number=1,
-    version=2,
+    version=3,
     scope="piece",
     every_piece=True,
     settings=IntakeSettings,
