@@ -47,11 +47,19 @@ def judge(uploads: Iterable[Any]) -> tuple[list[Accepted], list[dict]]:
                     f"A drop takes up to {bound.drop_bytes // 1_000_000} MB; “{upload.name}” goes beyond. Drop fewer at once.",
                     code="too-large",
                 )
-            for source in unpack(upload.name, upload.read(), bound):
+            ignored: list[str] = []
+            for source in unpack(upload.name, upload.read(), bound, ignored=ignored):
                 _take(source, bound, accepted, refused)
+            if ignored:
+                refused.append({"file": upload.name, "code": "ignored", "message": ignored_words(upload.name, ignored)})
         except UnreadableFile as error:
             refused.append({"file": upload.name, "code": error.code, "message": error.message})
     return accepted, refused
+
+
+def ignored_words(name: str, ignored: list[str]) -> str:
+    more = f" and {len(ignored) - 3} more" if len(ignored) > 3 else ""
+    return f"“{name}” also holds {', '.join(ignored[:3])}{more}: no scans, so left aside."
 
 
 def _take(source: SourceFile, bound: Limits, accepted: list[Accepted], refused: list[dict]) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import unittest
 
 import numpy as np
@@ -125,7 +126,7 @@ class OcclusionTest(unittest.TestCase):
         for upper in (True, False):
             for seed in (3, 5):
                 row = placed(ArchPlan(seed=seed), upper=upper, rng=np.random.default_rng(seed))
-                for a, b in zip(row, row[1:], strict=False):
+                for a, b in itertools.pairwise(row):
                     if b.crown.number > a.crown.number:
                         gap = a.signed(b.to_jaw(_skin(b.crown))).min()
                         self.assertAlmostEqual(gap, -CONTACT_MM, delta=0.03)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import unittest
 
 import numpy as np
+import trimesh
 
 from bitecore.errors import UnreadableFile
 from bitecore.files import Limits, ply, read_mesh, stl, unpack
@@ -70,6 +71,13 @@ class FuzzTest(unittest.TestCase):
         text = (head + "\n".join(rows) + "\n").encode()
         self.assertEqual(read_mesh("x", text).triangles, mesh.triangles)
         self.assertGreater(self.fuzz(text, 4)[1], 5)
+
+    def test_obj_3mf_and_glb(self) -> None:
+        """Written by a general-purpose library, then damaged."""
+        ball = trimesh.creation.icosphere(1, 5.0)
+        for seed, kind in ((6, "obj"), (7, "3mf"), (8, "glb")):
+            data = ball.export(file_type=kind)
+            self.assertGreater(self.fuzz(data.encode() if isinstance(data, str) else data, seed)[1], 5, kind)
 
     def test_zip(self) -> None:
         data = zipped(("a/u.stl", stl.write_binary(sphere(5, 8))), ("l.ply", ply.write(sphere(5, 8))))

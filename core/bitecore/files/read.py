@@ -18,9 +18,10 @@ from numpy.typing import NDArray
 
 from ..errors import UnreadableFile
 from ..limits import Limits
-from . import ply, stl
+from . import glb_read, obj, ply, stl, threemf_read
 
-READABLE = (".stl", ".ply")
+READABLE = (".stl", ".ply", ".obj", ".3mf", ".glb")
+_ZIP = (b"PK\x03\x04", b"PK\x05\x06")
 # What Python's zipfile raises, somewhere inside, for archives that are damaged, locked or of an unknown kind.
 _BROKEN = (
     zipfile.BadZipFile, zlib.error, lzma.LZMAError, struct.error, EOFError, NotImplementedError, RuntimeError, OSError,
@@ -62,27 +63,37 @@ def read_mesh(name: str, data: bytes, limits: Limits | None = None) -> ReadMesh:
     kind = sniff(data)
     if kind is None:
         raise UnreadableFile(
-            f"“{name}” is not a scan that can be read here: it is neither STL nor PLY inside, whatever its name says. "
-            "Export the scan as STL or PLY.",
+            f"“{name}” is not a scan that can be read here: inside it is none of STL, PLY, OBJ, 3MF and GLB, "
+            "whatever its name says. Export the scan as one of these.",
             code="not-a-scan",
         )
-    if kind == "stl-ascii":
-        points = stl.read_ascii(name, data, limits.triangles)
-    elif kind == "stl":
-        points = stl.read_binary(name, data, limits.triangles)
-    else:
-        points = ply.read(name, data, limits.triangles)
-    return _without_nan(name, points, kind)
+    return _without_nan(name, _READERS[kind](name, data, limits.triangles), kind)
+
+
+_READERS = {
+    "stl-ascii": stl.read_ascii,
+    "stl": stl.read_binary,
+    "ply": ply.read,
+    "obj": obj.read,
+    "3mf": threemf_read.read,
+    "glb": glb_read.read,
+}
 
 
 def sniff(data: bytes) -> str | None:
-    """The format by content: 'stl', 'stl-ascii', 'ply' or None. A binary STL may begin with “solid”."""
+    """The format by content: a key of _READERS or None. A binary STL may begin with “solid”."""
     if data[:4] in (b"ply\n", b"ply\r"):
         return "ply"
+    if glb_read.looks(data):
+        return "glb"
+    if data[:4] in _ZIP and threemf_read.looks(data):
+        return "3mf"
     if stl.size_fits(data):
         return "stl"
     if stl.looks_ascii(data):
         return "stl-ascii"
+    if obj.looks(data):
+        return "obj"
     if stl.looks_binary(data):
         return "stl"
     return None
@@ -114,15 +125,18 @@ def _any_area(points: NDArray) -> bool:
     return False
 
 
-def unpack(name: str, data: bytes, limits: Limits | None = None) -> Iterator[SourceFile]:
-    """The file itself, or the scans inside a ZIP. Raises UnreadableFile for a ZIP that is damaged or unsafe."""
+def unpack(name: str, data: bytes, limits: Limits | None = None, *, ignored: list[str] | None = None) -> Iterator[SourceFile]:
+    """The file itself, or the scans inside a ZIP; what else lies in it is named in `ignored`. Raises UnreadableFile for
+    a ZIP that is damaged or unsafe."""
     limits = limits or Limits()
-    if data[:4] not in (b"PK\x03\x04", b"PK\x05\x06"):
+    if data[:4] not in _ZIP or threemf_read.looks(data):
         yield SourceFile.of(name, data)
         return
     try:
         with zipfile.ZipFile(io.BytesIO(data)) as archive:
             members = [m for m in archive.infolist() if _wanted(m)]
+            if ignored is not None:
+                ignored += [m.filename for m in archive.infolist() if not m.is_dir() and not _wanted(m)]
             _check_archive(name, members, limits)
             for member in members:
                 yield SourceFile.of(member.filename, _member(name, archive, member))
@@ -141,7 +155,7 @@ def _wanted(member: zipfile.ZipInfo) -> bool:
 
 def _check_archive(name: str, members: list[zipfile.ZipInfo], limits: Limits) -> None:
     if not members:
-        raise UnreadableFile(f"“{name}” holds no STL or PLY file.", code="zip-without-scans")
+        raise UnreadableFile(f"“{name}” holds no STL, PLY, OBJ, 3MF or GLB file.", code="zip-without-scans")
     if len(members) > limits.files:
         raise UnreadableFile(f"“{name}” holds {len(members)} scans; up to {limits.files} are accepted.", code="zip-too-many")
     if sum(m.file_size for m in members) > limits.drop_bytes:
