@@ -15,6 +15,7 @@ HELP = """./bench up      install what is missing, start everything with demo da
 ./bench check   ruff, mypy, import-linter, tsc, Biome, API-client drift
 ./bench run     scans in, bodies and report.json out, without server or database
 ./bench perf    how long the kernels and steps take, beside a general-purpose library
+./bench trial   what Intake makes of a hundred generated cases, into docs/trial.md
 ./bench demo    write the demo scans into a folder
 ./bench shots   take docs/screenshots from the demo"""
 
@@ -59,6 +60,8 @@ def main() -> int:
         return getattr(testing, word)(rest)
     if word == "perf":
         return _module("tests.perf", rest, tests=True)
+    if word == "trial":
+        return _module("tests.trial", rest, tests=True)
     if word == "demo":
         return _module("demo", rest)
     if word in ("help", "-h", "--help"):

@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import dataclasses
 import itertools
+import tempfile
 import unittest
+from pathlib import Path
 
 import numpy as np
 
+from bitecore.files import read_mesh, unpack
 from bitecore.mesh import border_loops, face_components
 from bitecore.ops.closest import ClosestPoints
 from bitecore.ops.mend import largest_piece
 from demo import teeth
 from demo.arch import ArchPlan, jaw_pair
 from demo.places import met, over, placed, spee_mm
-from demo.scenario import CASES, PEOPLE
+from demo.scenario import CASES, PEOPLE, written
 from tests.shapes import arches, jaws
 
 
@@ -139,9 +143,20 @@ class OcclusionTest(unittest.TestCase):
 
 
 class ScenarioTest(unittest.TestCase):
-    def test_three_cases_at_different_steps_for_invented_people(self) -> None:
-        self.assertEqual(len(CASES), 3)
-        self.assertEqual(len({c.accept for c in CASES}), 3)
+    def test_a_full_rack_of_different_troubles_for_invented_people(self) -> None:
+        self.assertGreaterEqual(len(CASES), 8)
+        self.assertGreaterEqual(len({c.trouble for c in CASES}), 6)
+        self.assertGreaterEqual(len({c.accept for c in CASES}), 4)
         self.assertEqual({p[3] for p in PEOPLE}, {"technician", "lead"})
-        for case in CASES:
-            self.assertTrue(any(case.files))
+        names = [name for case in CASES for name in case.files]
+        self.assertEqual(len(names), len(set(names)))
+
+    def test_every_file_can_be_read(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            for case in CASES:
+                if case.trouble == "in occlusion" and case is not CASES[0]:
+                    continue
+                small = dataclasses.replace(case, plan=dataclasses.replace(case.plan, grid_mm=0.9))
+                for path in written(small, Path(folder)):
+                    for source in unpack(path.name, path.read_bytes()):
+                        self.assertGreater(read_mesh(source.name, source.data).triangles, 3000, source.name)

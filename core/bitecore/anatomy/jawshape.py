@@ -16,12 +16,12 @@ _LARGEST_MM = 300.0
 UNITS = {"mm": 1.0, "cm": 10.0, "inch": 25.4, "m": 1000.0}
 
 
-def unit_of(extent: float) -> tuple[str, float]:
+def unit_of(extent: float, *, usual_mm: float = _USUAL_SIZE_MM) -> tuple[str, float]:
     """The unit whose millimetres bring the longest side nearest to a jaw's, and how sure that is (0 to 1)."""
     size = {name: extent * mm for name, mm in UNITS.items()}
-    off = {name: abs(np.log(value / _USUAL_SIZE_MM)) if value > 0 else np.inf for name, value in size.items()}
+    off = {name: abs(np.log(value / usual_mm)) if value > 0 else np.inf for name, value in size.items()}
     # Anything between a single tooth and a large model is taken as millimetres when it is so as it stands.
-    if 8.0 <= extent <= 160.0:
+    if 9.5 <= extent <= 160.0:
         return "mm", 0.99 if 25 <= extent <= 120 else 0.8
     best = min(off, key=lambda name: off[name])
     return best, 0.97 if off[best] < 0.6 else 0.5

@@ -33,7 +33,7 @@ class _Sign:
         if not np.isfinite(value):
             return 0.0
         off = ((value - self.lower) ** 2 - (value - self.upper) ** 2) / (2 * self.spread**2)
-        return float(np.clip(off, -4.0, 4.0))
+        return float(np.clip(off, -2.6, 2.6))
 
 
 SIGNS = {

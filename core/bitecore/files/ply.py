@@ -151,13 +151,21 @@ def _ascii(words: list[bytes], at: int, element: Element) -> tuple[dict, NDArray
     return {}, np.vstack(out) if out else np.zeros((0, 3), np.int64), at
 
 
-def write(mesh: Mesh) -> bytes:
-    """Binary little-endian PLY: float64 vertices, triangles."""
-    head = (
-        "ply\nformat binary_little_endian 1.0\ncomment Bite Bench, mm\n"
-        f"element vertex {len(mesh.vertices_mm)}\nproperty double x\nproperty double y\nproperty double z\n"
-        f"element face {mesh.triangles}\nproperty list uchar int vertex_indices\nend_header\n"
-    )
+def write(mesh: Mesh, colours: NDArray[np.uint8] | None = None) -> bytes:
+    """Binary little-endian PLY: float64 vertices, triangles; colours (n, 3) where there are any."""
+    fields: list = [("xyz", "<f8", 3)]
+    head = "property double x\nproperty double y\nproperty double z\n"
+    if colours is not None:
+        fields.append(("rgb", "u1", 3))
+        head += "property uchar red\nproperty uchar green\nproperty uchar blue\n"
+    vertex = np.zeros(len(mesh.vertices_mm), np.dtype(fields))
+    vertex["xyz"] = mesh.vertices_mm
+    if colours is not None:
+        vertex["rgb"] = colours
     face = np.zeros(mesh.triangles, np.dtype([("n", "u1"), ("v", "<i4", 3)]))
     face["n"], face["v"] = 3, mesh.faces
-    return head.encode() + mesh.vertices_mm.astype("<f8").tobytes() + face.tobytes()
+    text = (
+        f"ply\nformat binary_little_endian 1.0\ncomment Bite Bench\nelement vertex {len(vertex)}\n{head}"
+        f"element face {mesh.triangles}\nproperty list uchar int vertex_indices\nend_header\n"
+    )
+    return text.encode() + vertex.tobytes() + face.tobytes()

@@ -56,6 +56,17 @@ def mean_of_neighbours(faces: NDArray, values: NDArray, rounds: int) -> NDArray:
     return _smoothed(start, other, values, rounds)
 
 
+def neighbour_offsets(mesh: Mesh) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """(n,) distance in mm of each vertex from the middle of its neighbours, and (n,) what is usual around it."""
+    start, other = _neighbours(mesh.faces, len(mesh.vertices_mm))
+    mean = _smoothed(start, other, mesh.vertices_mm, 1)
+    off = np.linalg.norm(mesh.vertices_mm - mean, axis=1) / 0.6
+    around = np.repeat(off[:, None], 3, axis=1)
+    # The vertex itself is left out of what is usual: a spike would excuse itself.
+    wide = (_smoothed(start, other, around, 1)[:, 0] - 0.4 * off) / 0.6
+    return off, wide
+
+
 def hollowness(mesh: Mesh) -> NDArray[np.float64]:
     """(n,) how far, in mm, the smoothed surface stands above the vertex along its normal: fissures are positive."""
     normal = vertex_normals(mesh)

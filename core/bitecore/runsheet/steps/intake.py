@@ -10,18 +10,20 @@ from ...anatomy.jawshape import UNITS, unit_of
 from ...anatomy.whatis import Shape, recognise
 from ...errors import StepFailed
 from ...files import Limits, read_mesh
-from ...mesh import Mesh, area_mm2, bounds_mm, edge_table
-from ...ops.holes import Hole, holes_of
-from ...ops.mend import component_areas, largest_piece
+from ...mesh import Mesh, area_mm2, bounds_mm
+from ...ops.mend import component_areas
 from ...ops.rigid import rounded
 from ...ops.weld import weld
 from ...progress import Run
-from ..model import Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
+from ..findings import findings, holes_in
+from ..model import Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 
 KIND_WORDS = {
     "jaw": "jaw scan", "bite": "bite scan", "impression": "impression", "closed": "closed model", "die": "die",
     "desk": "desk scan", "before": "scan from before treatment", "denture": "denture", "other": "something else",
 }  # fmt: skip
+# Stump and shaft together (common practice, no source).
+_DIE_MM = 19.0
 Kind = Literal["auto", "jaw", "bite", "impression", "closed", "die", "desk", "before", "denture", "other"]
 
 
@@ -48,14 +50,23 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
         raise StepFailed("Nothing is left of this scan: none of its triangles has an area.", code="no-triangles")
     run.tick(0.5, "looking at the shape")
     shape = recognise(welded.mesh)
-    turn = shape.inside_out if settings.inside == "auto" else settings.inside == "turn"
+    if settings.unit == "auto" and shape.kind == "die":
+        # A die is a fraction of a jaw: its own size tells the unit better.
+        unit = unit_of(extent, usual_mm=_DIE_MM)[0]
+        if unit != found_unit:
+            welded = weld(soup.points * UNITS[unit])
+            shape = recognise(welded.mesh)
+    kind = shape.kind if settings.kind == "auto" else settings.kind
+    # An impression is a negative: turned about it would still not be the jaw with its tray.
+    faces_in = shape.inside_out and kind in ("jaw", "closed", "desk", "die", "denture", "before")
+    turn = faces_in if settings.inside == "auto" else settings.inside == "turn"
     mesh = welded.mesh.turned_inside_out() if turn else welded.mesh
     run.tick(0.8, "findings")
-    kind = shape.kind if settings.kind == "auto" else settings.kind
     jaw = _jaw(shape, settings, kind)
     about = {
         "kind": kind,
         "jaw": jaw,
+        "looks": shape.jaw,
         "jaw_by_hand": settings.jaw != "auto",
         "confidence": 1.0 if settings.jaw != "auto" else round(shape.confidence if jaw else shape.kind_confidence, 3),
         "unit": unit,
@@ -66,7 +77,7 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
         "incisal": None if shape.incisal is None else rounded(shape.incisal),
         "form": soup.form,
     }
-    flags = [*_what_flags(inputs.piece, about, settings, unit_confidence), *_findings(inputs.piece, mesh, about)]
+    flags = [*_what_flags(inputs.piece, about, settings, unit_confidence), *findings(inputs.piece, mesh, about["kind"])]
     if soup.dropped_nan or welded.degenerate:
         flags.append(Flag("dropped-triangles", "note", _dropped_words(soup.dropped_nan, welded.degenerate)))
     figure = f"{mesh.triangles:,} triangles"
@@ -104,29 +115,6 @@ def _what_flags(piece: str, about: dict, settings: IntakeSettings, unit_confiden
     return flags
 
 
-def _findings(piece: str, mesh: Mesh, about: dict) -> list[Flag]:
-    flags = []
-    _, areas = component_areas(mesh)
-    loose = int((areas < 0.02 * areas.max()).sum())
-    if loose:
-        flags.append(Flag("loose-bits", "note", f"{loose} loose bit{'s' * (loose > 1)} beside the surface; Trim drops them."))
-    holes = [h for h in _holes(mesh) if h.width_mm > 0.5] if about["kind"] == "jaw" else []
-    for hole in sorted(holes, key=lambda h: -h.width_mm)[:8]:
-        place = Place(piece, (hole.middle_mm[0], hole.middle_mm[1], hole.middle_mm[2]), max(hole.width_mm, 1.0))
-        flags.append(Flag("hole", "note", f"Hole of {hole.width_mm:.1f} mm.", place))
-    crowded = int((edge_table(mesh).count > 2).sum())
-    if crowded:
-        flags.append(Flag("crowded-edges", "note", f"{crowded} edges that more than two triangles share; Trim mends them."))
-    return flags
-
-
-def _holes(mesh: Mesh) -> list[Hole]:
-    """Holes of the surface itself: the rims of loose bits are none."""
-    if "holes" not in mesh._memo:
-        mesh._memo["holes"] = holes_of(largest_piece(mesh))
-    return mesh._memo["holes"]
-
-
 def _readings(mesh: Mesh, nan: int, degenerate: int) -> tuple[Reading, ...]:
     low, high = bounds_mm(mesh)
     size = high - low
@@ -138,7 +126,7 @@ def _readings(mesh: Mesh, nan: int, degenerate: int) -> tuple[Reading, ...]:
         Reading("height", float(size[2]), "mm"),
         Reading("surface", area_mm2(mesh), "mm²"),
         Reading("loose bits", int((areas < 0.02 * areas.max()).sum())),
-        Reading("holes", len(_holes(mesh))),
+        Reading("holes", len(holes_in(mesh))),
         Reading("triangles left out", nan + degenerate),
     )
 

@@ -10,10 +10,12 @@ from ...mesh import Mesh, face_normals, used_vertices
 from ...mesh.topology import split_bow_ties
 from ...ops.border import border_points, ease
 from ...ops.clip import clip, plane_values
+from ...ops.crossing import crossing_faces
 from ...ops.holes import Hole, close_holes
 from ...ops.mend import Mended, largest_piece, mend
 from ...ops.rigid import rounded
 from ...progress import Run
+from ..findings import spikes
 from ..model import Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 
 _LEAST_DEPTH_MM = 11.0  # Longer than most crowns (Wheeler's averages run to 11 mm; from memory).
@@ -34,6 +36,10 @@ class TrimSettings(StepSettings):
         0.8, ge=0, le=5, unit="mm", label="Ease the border", help="A strip this wide is cut off along the ragged border."
     )
     holes_mm: float = setting(12.0, ge=0, le=40, unit="mm", label="Close holes up to", help="Wider holes stay open.")
+    folds: bool = setting(
+        False, label="Cut out folds", main=False, help="Triangles that go through others are taken out and the place is closed."
+    )
+    spikes: bool = setting(False, label="Take off spikes", main=False, help="Single points that stand out are taken off.")
     loose_percent: float = setting(
         2.0, ge=0, le=60, unit="%", label="Loose bits below", main=False,
         help="Pieces with less than this share of the largest one's surface are dropped.",
@@ -43,7 +49,7 @@ class TrimSettings(StepSettings):
 def apply(inputs: Inputs, settings: TrimSettings, run: Run) -> StepResult:
     raw: Mesh = inputs["mesh"]
     up, front, origin = (np.array(inputs["stand"][k]) for k in ("up", "front", "origin"))
-    mended = mend(raw, loose_share=settings.loose_percent / 100)
+    mended = mend(_without(raw, settings), loose_share=settings.loose_percent / 100)
     run.tick(0.3, "closing holes")
     whole, closed, left = close_holes(mended.mesh, up_to_mm=settings.holes_mm, run=run.part(0.3, 0.5))
     eased = ease(whole, ease_mm=settings.ease_mm)
@@ -64,6 +70,20 @@ def apply(inputs: Inputs, settings: TrimSettings, run: Run) -> StepResult:
     )
     figure = f"{len(closed)} hole{'s' * (len(closed) != 1)} closed"
     return StepResult({"mesh": shown, "open": deep, "saws": saws}, readings, tuple(flags), figure)
+
+
+def _without(raw: Mesh, settings: TrimSettings) -> Mesh:
+    """What a Fix of Intake asked for: folds and spikes out; the holes they leave are closed with the others."""
+    keep = np.ones(raw.triangles, bool)
+    if settings.folds:
+        keep &= ~crossing_faces(raw)
+    if settings.spikes:
+        keep &= ~spikes(raw)[raw.faces].any(1)
+    if keep.all():
+        return raw
+    if not keep.any():
+        raise StepFailed("Nothing is left without its folds and spikes. Leave them in.", code="nothing-left")
+    return raw.of_faces(keep)
 
 
 def _saws(mesh: Mesh, settings: TrimSettings, up: NDArray, front: NDArray, origin: NDArray) -> dict:

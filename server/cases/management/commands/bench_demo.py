@@ -39,6 +39,6 @@ def _open(case: Any, paths: list[Path]) -> None:
     mira = User.objects.get(username="mira")
     accepted, _ = judge([ContentFile(p.read_bytes(), name=p.name) for p in paths])
     due = (date.today() + timedelta(days=case.due_in_days)).isoformat()
-    made = open_case(mira, accepted, patient=case.patient, practice=case.practice, purpose=case.purpose, due=due)
+    made = open_case(mira, accepted, patient=case.patient, practice=case.practice, purpose=case.purpose, due=due, notes=case.notes)
     if case.accept:
         accept(mira, made.number, made.revision, list(case.accept), True)

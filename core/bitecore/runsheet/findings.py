@@ -1,0 +1,106 @@
+"""What is wrong with a scan as it came, as flags with a place and, where Trim can mend it, a Fix."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..mesh import Mesh, edge_table, face_components
+from ..ops.crossing import crossing_faces
+from ..ops.holes import Hole, holes_of
+from ..ops.mend import component_areas, largest_piece
+from ..ops.relief import neighbour_offsets
+from .model import Flag, Place
+
+_MOST_SHOWN = 8
+# A vertex that stands this far from the middle of its neighbours, and this many times farther than is usual there, is
+# no anatomy (common practice, no source).
+_SPIKE_MM, _SPIKE_TIMES = 0.7, 3.0
+# Triangles that differ this much in size within one scan (99th to 1st percentile of edge lengths).
+_UNEVEN = 12.0
+
+
+def findings(piece: str, mesh: Mesh, kind: str) -> list[Flag]:
+    flags = [*_loose(mesh), *_holes(piece, mesh, kind), *_folds(piece, mesh), *_crowded(piece, mesh), *_spikes(piece, mesh)]
+    return flags + _uneven(mesh)
+
+
+def holes_in(mesh: Mesh) -> list[Hole]:
+    """Holes of the surface itself: the rims of loose bits are none."""
+    if "holes" not in mesh._memo:
+        mesh._memo["holes"] = holes_of(largest_piece(mesh))
+    return mesh._memo["holes"]
+
+
+def _loose(mesh: Mesh) -> list[Flag]:
+    _, areas = component_areas(mesh)
+    loose = int((areas < 0.02 * areas.max()).sum())
+    text = f"{loose} loose bit{'s' * (loose > 1)} beside the surface; Trim drops them."
+    return [Flag("loose-bits", "note", text)] if loose else []
+
+
+def _holes(piece: str, mesh: Mesh, kind: str) -> list[Flag]:
+    holes = [h for h in holes_in(mesh) if h.width_mm > 0.5] if kind == "jaw" else []
+    flags = []
+    for hole in sorted(holes, key=lambda h: -h.width_mm)[:_MOST_SHOWN]:
+        flags.append(Flag("hole", "note", f"Hole of {hole.width_mm:.1f} mm.", _place(piece, hole.middle_mm, hole.width_mm)))
+    return flags
+
+
+def _folds(piece: str, mesh: Mesh) -> list[Flag]:
+    crossing = crossing_faces(mesh)
+    if not crossing.any():
+        return []
+    middle, radius, places = _heaps(mesh, crossing)
+    text = f"The surface goes through itself in {places} place{'s' * (places > 1)} ({int(crossing.sum())} triangles)."
+    fix = {"step": "trim", "piece": piece, "values": {"folds": True}}
+    return [Flag("folds", "note", text, _place(piece, middle, radius), fix)]
+
+
+def _heaps(mesh: Mesh, faces: NDArray[np.bool_]) -> tuple[NDArray, float, int]:
+    """(middle and reach of the largest heap of these faces, how many heaps)."""
+    part = mesh.of_faces(faces)
+    count, label = face_components(part)
+    largest = part.vertices_mm[part.faces[label == np.bincount(label, minlength=count).argmax()].ravel()]
+    middle = largest.mean(0)
+    return middle, float(np.linalg.norm(largest - middle, axis=1).max()), count
+
+
+def _crowded(piece: str, mesh: Mesh) -> list[Flag]:
+    half = np.flatnonzero(edge_table(mesh).count > 2)
+    if len(half) == 0:
+        return []
+    ends = np.sort(np.stack([mesh.faces[half // 3, half % 3], mesh.faces[half // 3, (half + 1) % 3]], axis=1), axis=1)
+    edges = np.unique(ends, axis=0)
+    at = mesh.vertices_mm[edges[0]].mean(0)
+    text = f"{len(edges)} edge{'s' * (len(edges) > 1)} that more than two triangles share; Trim mends them."
+    return [Flag("crowded-edges", "note", text, _place(piece, at, 1.0))]
+
+
+def spikes(mesh: Mesh) -> NDArray[np.bool_]:
+    """(n,) vertices that stand out of their surroundings as no anatomy does."""
+    off, usual = neighbour_offsets(mesh)
+    return (off > _SPIKE_MM) & (off > _SPIKE_TIMES * usual)
+
+
+def _spikes(piece: str, mesh: Mesh) -> list[Flag]:
+    found = np.flatnonzero(spikes(mesh))
+    if len(found) == 0:
+        return []
+    text = f"{len(found)} spike{'s' * (len(found) > 1)}: single points that stand out of the surface."
+    fix = {"step": "trim", "piece": piece, "values": {"spikes": True}}
+    return [Flag("spikes", "note", text, _place(piece, mesh.vertices_mm[found[0]], 1.5), fix)]
+
+
+def _uneven(mesh: Mesh) -> list[Flag]:
+    corner = mesh.vertices_mm[mesh.faces]
+    length = np.linalg.norm(corner - np.roll(corner, 1, axis=1), axis=2).max(1)
+    fine, coarse = np.quantile(length, [0.01, 0.99])
+    if coarse < 1.0 or coarse < _UNEVEN * max(fine, 1e-6):
+        return []
+    text = f"Very uneven: the longest edges of triangles run from {fine:.2f} to {coarse:.2f} mm. Coarse parts hold no detail."
+    return [Flag("uneven", "note", text)]
+
+
+def _place(piece: str, point: NDArray, size_mm: float) -> Place:
+    return Place(piece, (float(point[0]), float(point[1]), float(point[2])), max(float(size_mm), 1.0))

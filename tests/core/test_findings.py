@@ -1,0 +1,93 @@
+"""Findings of Intake: each on a scan with just that fault, and Trim's Fix for it."""
+
+from __future__ import annotations
+
+import unittest
+
+import numpy as np
+import trimesh
+
+from bitecore.mesh import Mesh
+from bitecore.ops.crossing import crossing_faces
+from bitecore.runsheet.findings import findings, spikes
+from tests.core.test_mesh import joined
+from tests.core.test_steps import LOWER, do
+from tests.shapes import jaws, sheet, sphere
+
+
+def codes(mesh: Mesh) -> set[str]:
+    return {f.code for f in findings("p", mesh, "jaw")}
+
+
+class CrossingTest(unittest.TestCase):
+    def test_closed_bodies_do_not_cross_themselves(self) -> None:
+        self.assertFalse(crossing_faces(sphere(5, 20)).any())
+        self.assertFalse(crossing_faces(sheet(30, 30, lambda x, y: np.sin(x))).any())
+
+    def test_two_spheres_cross_on_a_circle_of_known_radius(self) -> None:
+        """Spheres of radius r whose middles are d apart meet on a circle of radius sqrt(r² - d²/4)."""
+        r, d = 5.0, 3.0
+        a = sphere(r, 30)
+        b = a.moved(np.array([[1, 0, 0, d], [0, 1, 0, 0.013], [0, 0, 1, 0.007], [0, 0, 0, 1]]))
+        both = joined(a, b)
+        middle = both.vertices_mm[both.faces[crossing_faces(both)]].mean(1)
+        off = np.linalg.norm(middle[:, 1:], axis=1) - np.sqrt(r**2 - d**2 / 4)
+        self.assertLess(np.abs(off).max(), 0.6)
+        self.assertGreater(len(middle), 100)
+
+    def test_a_general_library_finds_the_same_pairs_on_random_triangles(self) -> None:
+        rng = np.random.default_rng(4)
+        soup = Mesh.of(rng.uniform(0, 10, (180, 3)), np.arange(180).reshape(-1, 3))
+        ours = crossing_faces(soup)
+        theirs = np.zeros(60, bool)
+        corner = soup.vertices_mm[soup.faces]
+        for i in range(60):
+            one = trimesh.Trimesh(corner[i], [[0, 1, 2]], process=False)
+            for j in range(60):
+                if i == j:
+                    continue
+                ends = corner[j]
+                for a, b in ((0, 1), (1, 2), (2, 0)):
+                    ray = ends[b] - ends[a]
+                    hit, _, _ = one.ray.intersects_location([ends[a]], [ray], multiple_hits=True)
+                    if len(hit) and np.linalg.norm(hit[0] - ends[a]) <= np.linalg.norm(ray):
+                        theirs[[i, j]] = True
+        np.testing.assert_array_equal(ours, theirs)
+
+
+class FindingsTest(unittest.TestCase):
+    def test_a_fold_is_found_and_cut_out_by_its_fix(self) -> None:
+        flat = sheet(60, 60, lambda x, y: 0.2 * np.sin(x) * np.cos(y), size=(40.0, 40.0))
+        moved = flat.vertices_mm.copy()
+        strip = (np.abs(moved[:, 0] - 2) < 1.5) & (np.abs(moved[:, 1]) < 3)
+        moved[strip, 2] += 0.9 * np.sin((moved[strip, 0] - 0.5) * 2.1)
+        moved[strip, 0] += 2.4 * np.sin((moved[strip, 0] - 0.5) * 1.05)
+        folded = Mesh.of(moved, flat.faces)
+        self.assertIn("folds", codes(folded))
+        flag = next(f for f in findings("p", folded, "jaw") if f.code == "folds")
+        self.assertLess(np.linalg.norm(np.array(flag.place.point_mm)[:2] - [2, 0]), 4.5)  # type: ignore[union-attr]
+        self.assertEqual(flag.fix, {"step": "trim", "piece": "p", "values": {"folds": True}})
+
+    def test_spikes_and_their_fix(self) -> None:
+        scan = jaws(3)[1]
+        self.assertLess(spikes(scan).sum(), 3)
+        # Two points in the middle of the crowns are pulled out.
+        high = np.argsort(scan.vertices_mm[:, 2])[-400::200]
+        moved = scan.vertices_mm.copy()
+        moved[high, 2] += 6.0
+        spiky = Mesh.of(moved, scan.faces)
+        self.assertTrue(spikes(spiky)[high].all())
+        self.assertIn("spikes", codes(spiky))
+        off = do("trim", {"mesh": spiky, "stand": LOWER}, {"p": "lower"}, spikes=True).values["mesh"]
+        on = do("trim", {"mesh": spiky, "stand": LOWER}, {"p": "lower"}).values["mesh"]
+        self.assertLess(off.vertices_mm[:, 2].max(), on.vertices_mm[:, 2].max() - 4)
+
+    def test_shared_edges_and_uneven_density(self) -> None:
+        flat = sheet(20, 20, lambda x, y: 0 * x)
+        extra = Mesh.of(np.vstack([flat.vertices_mm, [[0, 0, 3.0]]]), np.vstack([flat.faces, [[*flat.faces[100][:2], 400]]]))
+        flags = [f for f in findings("p", extra, "jaw") if f.code == "crowded-edges"]
+        self.assertTrue(flags and flags[0].message.startswith("1 edge that"))
+        self.assertNotIn("uneven", codes(flat))
+        fine = sheet(80, 80, lambda x, y: 0 * x, size=(20.0, 20.0))
+        wide = sheet(16, 16, lambda x, y: 0 * x + 5.0, size=(80.0, 80.0))
+        self.assertIn("uneven", codes(joined(fine, wide)))
