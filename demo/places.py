@@ -70,7 +70,7 @@ def arch_curve(*, upper: bool, wide: float) -> NDArray[np.float64]:
     return np.c_[x, y]
 
 
-def spee_mm(y: NDArray | float) -> NDArray:
+def spee_mm(y: NDArray | float) -> NDArray | float:
     """How far the tips of the lower lie under the plane through incisors and last molars, y mm behind the incisors:
     an arc of the four-inch sphere of classic texts (radius 101.6 mm; Monson, from memory) over 46 mm."""
     y = np.clip(np.asarray(y, float), 0, 46.0)

@@ -47,8 +47,8 @@ def bite_scan(both: Pair, *, left: bool, rng: np.random.Generator, noise_mm: flo
 
 def _smooth_edge(mesh: Mesh, keep: NDArray, rng: np.random.Generator) -> Mesh:
     for _ in range(2):
-        share = np.bincount(mesh.faces.ravel(), np.repeat(keep, 3).astype(float), len(mesh.vertices_mm))
-        share /= np.maximum(np.bincount(mesh.faces.ravel(), minlength=len(mesh.vertices_mm)), 1)
+        kept = np.bincount(mesh.faces.ravel(), np.repeat(keep, 3).astype(float), len(mesh.vertices_mm))
+        share = kept / np.maximum(np.bincount(mesh.faces.ravel(), minlength=len(mesh.vertices_mm)), 1)
         keep = share[mesh.faces].mean(1) > 0.5
     return largest_piece(mesh.of_faces(keep))
 

@@ -4,29 +4,69 @@ from __future__ import annotations
 
 import io
 import zipfile
+from dataclasses import asdict
 
 from django.http import HttpRequest, HttpResponse
 from ninja import File, Router, UploadedFile
 
 from accounts.services import label
+from bitecore.anatomy.notation import DECIDUOUS, PERMANENT, tooth
+from bitecore.errors import UnreadableFile
 from config.errors import Refused
 
-from . import services
-from .blobs import folder, judge
+from . import keeping, services, veil
+from .blobs import Accepted, folder, judge
+from .documents import document_of
 from .models import Case
-from .schemas import Accept, CaseOut, Change, Details, Dropped, HistoryLine, Hold, Others, Refusal, StepOut, Tray
+from .schemas import (
+    Accept,
+    CaseOut,
+    Change,
+    Details,
+    Dropped,
+    Gone,
+    HistoryLine,
+    Hold,
+    Others,
+    PieceChoice,
+    Refusal,
+    StepOut,
+    ToothOut,
+    Tray,
+    Veil,
+)
 from .shown import case_out, steps_out, tray
 
 router = Router(tags=["cases"])
 
 
 @router.get("", response=list[Tray])
-def rack(request: HttpRequest, find: str = "") -> list[Tray]:
-    """The newest two hundred cases whose number or details hold every word of `find`."""
-    words = find.lower().split()
-    trays = [tray(case) for case in Case.objects.visible_to(request.user)[:200]]
-    text = {t.number: " ".join([t.number, t.patient, t.practice, t.purpose, t.due, t.waits]).lower() for t in trays}
-    return [t for t in trays if all(w in text[t.number] for w in words)]
+def rack(request: HttpRequest, find: str = "", closed: bool = False) -> list[Tray]:
+    """The newest two hundred open (or closed) cases of which some field holds every word of `find`."""
+    down = veil.is_down(request)
+    return [_veiled_tray(tray(case), down) for case in services.found(request.user, find, closed=closed)]
+
+
+def _veiled_tray(shown: Tray, down: bool) -> Tray:
+    return Tray(**veil.without(shown.dict(), [shown.patient]) | {"patient": ""}) if down and shown.patient else shown
+
+
+@router.post("/veil", response=Veil)
+def draw_veil(request: HttpRequest, body: Veil) -> Veil:
+    """Draw the veil over patients' names, or lift it, for this session."""
+    veil.draw(request, body.down)
+    return body
+
+
+@router.get("/veil", response=Veil)
+def veil_now(request: HttpRequest) -> Veil:
+    return Veil(down=veil.is_down(request))
+
+
+@router.get("/teeth", response=list[ToothOut])
+def teeth(request: HttpRequest) -> list[ToothOut]:
+    """The chart: every tooth in the order of the arches, in all three notations."""
+    return [ToothOut(**asdict(tooth(n))) for n in PERMANENT + DECIDUOUS]
 
 
 @router.get("/steps", response=list[StepOut])
@@ -37,9 +77,23 @@ def steps(request: HttpRequest) -> list[StepOut]:
 @router.post("/drop", response=Dropped)
 def drop(request: HttpRequest, files: File[list[UploadedFile]]) -> Dropped:
     """A drop on the rack: a new case from what can be used; what cannot is refused with a sentence each."""
-    accepted, refused = judge(files)
+    carried = [f for f in files if _carried(f)]
+    accepted, refused = judge([f for f in files if f not in carried])
     case = services.open_case(request.user, accepted) if accepted else None
+    for file in carried:
+        file.seek(0)
+        try:
+            case = keeping.unpacked(request.user, file.name or "the case", file.read())
+            accepted.append(Accepted(file.name or "case", ""))
+        except UnreadableFile as error:
+            refused.append({"file": file.name, "code": error.code, "message": error.message})
     return _dropped(case, [a.name for a in accepted], refused)
+
+
+def _carried(file: UploadedFile) -> bool:
+    data = file.read()
+    file.seek(0)
+    return keeping.is_packed(data)
 
 
 @router.post("/{number}/drop", response=Dropped)
@@ -64,12 +118,28 @@ def read(request: HttpRequest, number: str) -> CaseOut:
 
 def _out(request: HttpRequest, case: Case) -> CaseOut:
     case.refresh_from_db()
-    return case_out(case, request.user)
+    shown = case_out(case, request.user)
+    if not veil.is_down(request) or not shown.details["patient"]:
+        return shown
+    hidden = veil.without(shown.dict(), [shown.details["patient"]])
+    return CaseOut(**hidden | {"details": {**hidden["details"], "patient": ""}, "veiled": True})
 
 
 @router.post("/{number}/settings", response=CaseOut)
 def change_settings(request: HttpRequest, number: str, body: Change) -> CaseOut:
     case = services.change_settings(request.user, number, body.base, body.step, body.piece, body.values)
+    return _out(request, case)
+
+
+@router.post("/{number}/pieces/{piece}", response=CaseOut)
+def choose_piece(request: HttpRequest, number: str, piece: str, body: PieceChoice) -> CaseOut:
+    """Put a scan aside, keep it beside another of the same jaw, or let it take that one's place."""
+    if body.what == "aside":
+        case = services.put_aside(request.user, number, body.base, piece)
+    elif body.what == "beside":
+        case = services.beside(request.user, number, body.base, piece)
+    else:
+        case = services.instead_of(request.user, number, body.base, piece, body.of)
     return _out(request, case)
 
 
@@ -103,6 +173,28 @@ def hand_off(request: HttpRequest, number: str) -> CaseOut:
     return _out(request, services.hand_off(request.user, number))
 
 
+@router.post("/{number}/close", response=CaseOut)
+def close(request: HttpRequest, number: str) -> CaseOut:
+    return _out(request, keeping.close(request.user, number))
+
+
+@router.post("/{number}/reopen", response=CaseOut)
+def reopen(request: HttpRequest, number: str) -> CaseOut:
+    return _out(request, keeping.reopen(request.user, number))
+
+
+@router.delete("/{number}", response=Gone)
+def delete(request: HttpRequest, number: str) -> Gone:
+    keeping.delete(request.user, number)
+    return Gone(number=number)
+
+
+@router.get("/{number}/case.zip")
+def whole_case(request: HttpRequest, number: str) -> HttpResponse:
+    """The case itself, to be kept elsewhere or brought to another installation by dropping it on the rack."""
+    return _download(keeping.packed(request.user, number), f"{number}-case.zip", "application/zip")
+
+
 @router.post("/{number}/here", response=Others)
 def here(request: HttpRequest, number: str) -> Others:
     return Others(others=services.here(request.user, services.visible(request.user, number)))
@@ -111,8 +203,15 @@ def here(request: HttpRequest, number: str) -> Others:
 @router.get("/{number}/history", response=list[HistoryLine])
 def history(request: HttpRequest, number: str) -> list[HistoryLine]:
     case = services.visible(request.user, number)
+    hidden = [document_of(case).patient] if veil.is_down(request) else []
     return [
-        HistoryLine(number=r.number, what=r.what, who=label(r.author) if r.author else "", at=r.created.isoformat(), kind=r.kind)
+        HistoryLine(
+            number=r.number,
+            what=veil.without(r.what, hidden),
+            who=label(r.author) if r.author else "",
+            at=r.created.isoformat(),
+            kind=r.kind,
+        )
         for r in case.revisions.select_related("author")[:300]
     ]
 
@@ -137,7 +236,7 @@ def one_file(request: HttpRequest, number: str, name: str) -> HttpResponse:
 
 
 def _made(request: HttpRequest, number: str) -> list[dict]:
-    files = case_out(services.visible(request.user, number), request.user).files
+    files = _out(request, services.visible(request.user, number)).files
     if not files:
         raise Refused("The files are not made yet.", code="no-files", status=409)
     return files

@@ -15,7 +15,8 @@ class CaseQuery(models.QuerySet):
 
 
 class Case(models.Model):
-    """revision : number of the newest; needs_work : something is still to be worked out; working : what runs now."""
+    """revision : number of the newest; needs_work : something is still to be worked out; working : what runs now;
+    closed : put away then, to be kept until keep_until."""
 
     number = models.CharField(max_length=20, unique=True)
     revision = models.PositiveIntegerField(default=0)
@@ -26,6 +27,8 @@ class Case(models.Model):
     last_good = models.JSONField(default=dict)
     picture = models.CharField(max_length=80, default="")
     trouble = models.TextField(default="")
+    closed = models.DateTimeField(null=True)
+    keep_until = models.DateField(null=True)
     created = models.DateTimeField(auto_now_add=True)
     touched = models.DateTimeField(auto_now=True)
 

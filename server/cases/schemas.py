@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from ninja import Schema
 
@@ -34,6 +34,7 @@ class PieceOut(Schema):
     kind: str
     confidence: float
     same_as: str | None
+    instead_of: str | None
 
 
 class CaseOut(Schema):
@@ -50,6 +51,9 @@ class CaseOut(Schema):
     redo: str | None
     files: list[dict[str, Any]]
     picture: str
+    closed: bool = False
+    keep_until: str = ""
+    veiled: bool = False
 
 
 class Tray(Schema):
@@ -65,6 +69,8 @@ class Tray(Schema):
     tone: str
     working: float | None
     created: str
+    closed: bool = False
+    keep_until: str = ""
 
 
 class Refusal(Schema):
@@ -96,6 +102,30 @@ class Accept(Schema):
     base: int
     steps: list[str]
     accepted: bool = True
+
+
+class Veil(Schema):
+    down: bool
+
+
+class Gone(Schema):
+    number: str
+
+
+class PieceChoice(Schema):
+    """what : aside, beside, or instead (then of : the piece whose place it takes)."""
+
+    base: int
+    what: Literal["aside", "beside", "instead"]
+    of: str = ""
+
+
+class ToothOut(Schema):
+    fdi: int
+    universal: str
+    palmer: str
+    jaw: str
+    deciduous: bool
 
 
 class Hold(Schema):

@@ -10,6 +10,7 @@ from django.db import IntegrityError, transaction
 from django.utils import timezone
 
 from accounts.services import label
+from bitecore.anatomy.notation import parsed
 from bitecore.runsheet import CaseDocument, PieceEntry, standard
 from config.errors import Refused
 from house.services import newest
@@ -20,7 +21,7 @@ from .blobs import Accepted
 from .documents import document_of, newest_revision
 from .models import AuditLine, Case, Presence, Revision
 
-DETAILS = ("patient", "practice", "purpose", "due", "notes")
+DETAILS = ("patient", "practice", "technician", "purpose", "due", "teeth", "opposing", "notes")
 
 
 def visible(user: Any, number: str) -> Case:
@@ -28,6 +29,22 @@ def visible(user: Any, number: str) -> Case:
     if case is None:
         raise Refused(f"There is no case {number}.", code="no-case", status=404)
     return case
+
+
+def found(user: Any, find: str, *, closed: bool) -> list[Case]:
+    """The newest two hundred open (or closed) cases; with words to find, those of which some field holds each."""
+    cases = Case.objects.visible_to(user).filter(closed__isnull=not closed)
+    words = find.lower().split()
+    if not words:
+        return list(cases[:200])
+    out = []
+    for case in cases.iterator():
+        document = document_of(case)
+        fields = [case.number, *(getattr(document, key) for key in DETAILS), *(p.file for p in document.live)]
+        text = " ".join(fields).lower()
+        if all(word in text for word in words):
+            out.append(case)
+    return out[:200]
 
 
 def next_number() -> str:
@@ -67,7 +84,7 @@ def add_files(user: Any, number: str, files: list[Accepted]) -> Case:
     with transaction.atomic():
         case = _locked(user, number)
         document = document_of(case)
-        known = {p.sha256 for p in document.pieces}
+        known = {p.sha256 for p in document.live}
         fresh = [f for f in files if f.sha256 not in known]
         if not fresh:
             raise Refused("These files are in the case already.", code="same-file", status=409)
@@ -86,8 +103,56 @@ def _with_pieces(document: CaseDocument, files: list[Accepted]) -> None:
     # A number that settings still name is not given again, even where its piece was taken back.
     names = {p.id for p in document.pieces} | {piece for step in document.settings.values() for piece in step}
     start = max((int(n[1:]) for n in names if n != "*"), default=0) + 1
+    drop = max((p.drop for p in document.pieces), default=-1) + 1
     for offset, file in enumerate(files):
-        document.pieces.append(PieceEntry(id=f"p{start + offset}", file=file.name, sha256=file.sha256))
+        document.pieces.append(PieceEntry(id=f"p{start + offset}", file=file.name, sha256=file.sha256, drop=drop))
+
+
+def put_aside(user: Any, number: str, base: int, piece: str) -> Case:
+    """Take a scan out of the case; its file is kept, and undo brings it back."""
+    with transaction.atomic():
+        case = _locked(user, number)
+        entry = _live(case, piece)
+        return _change_pieces(case, user, base, {piece: {"retired": True}}, f"Put aside: {entry.file}")
+
+
+def instead_of(user: Any, number: str, base: int, new: str, old: str) -> Case:
+    """`new` takes the place of `old`: settings made for the old one are the new one's."""
+    with transaction.atomic():
+        case = _locked(user, number)
+        there, entry = _live(case, old), _live(case, new)
+        document = document_of(case)
+        moved = []
+        for step, own in document.settings.items():
+            if old in own and step != "intake":
+                moved.append((["settings", step, new], own[old]))
+        jaw = document.settings.get("intake", {}).get(old, {})
+        if jaw:
+            moved.append((["settings", "intake", new], {**jaw, **document.settings["intake"].get(new, {})}))
+        what = f"{entry.file} instead of {there.file}"
+        return _change_pieces(case, user, base, {old: {"retired": True}, new: {"beside": False}}, what, moved)
+
+
+def beside(user: Any, number: str, base: int, piece: str) -> Case:
+    """A second scan of a jaw stays beside the first; the run sheet goes on with the first."""
+    with transaction.atomic():
+        case = _locked(user, number)
+        entry = _live(case, piece)
+        return _change_pieces(case, user, base, {piece: {"beside": True}}, f"{entry.file} kept beside")
+
+
+def _live(case: Case, piece: str) -> PieceEntry:
+    for entry in document_of(case).live:
+        if entry.id == piece:
+            return entry
+    raise Refused("This scan is not in the case any more.", code="no-piece", status=404)
+
+
+def _change_pieces(
+    case: Case, user: Any, base: int, changed: dict[str, dict[str, Any]], what: str, more: list[tuple[list[str], Any]] | None = None
+) -> Case:
+    pieces = [p.model_copy(update=changed.get(p.id, {})).model_dump() for p in document_of(case).pieces]
+    return _change(case, user, base, [(["pieces"], pieces), *(more or [])], what)
 
 
 def change_settings(user: Any, number: str, base: int, step: str, piece: str, values: dict[str, Any]) -> Case:
@@ -132,6 +197,8 @@ def change_details(user: Any, number: str, base: int, values: dict[str, str]) ->
     """Patient, practice, purpose, due, notes: at any time, never a must."""
     with transaction.atomic():
         case = _locked(user, number)
+        if "teeth" in values:
+            values = {**values, "teeth": parsed(values["teeth"])}
         unknown = set(values) - set(DETAILS)
         if unknown:
             raise Refused(f"A case has no detail “{', '.join(sorted(unknown))}”.", code="invalid", status=422)
@@ -308,7 +375,10 @@ def here(user: Any, case: Case) -> list[str]:
 
 def _locked(user: Any, number: str) -> Case:
     visible(user, number)
-    return Case.objects.select_for_update().get(number=number)
+    case = Case.objects.select_for_update().get(number=number)
+    if case.closed is not None:
+        raise Refused(f"Case {number} is closed. Open it again to change it.", code="closed", status=409)
+    return case
 
 
 def _write(

@@ -57,7 +57,7 @@ def case_out(case: Case, user: Any) -> CaseOut:
         number=case.number,
         revision=case.revision,
         details={key: getattr(document, key) for key in DETAILS},
-        pieces=[_piece(p.id, document, graph) for p in document.pieces],
+        pieces=[_piece(p.id, document, graph) for p in document.live],
         nodes=[_node(n, case, document, good) for n in graph.nodes.values()],
         accepted=document.accepted,
         working=case.working if case.needs_work else {},
@@ -67,6 +67,8 @@ def case_out(case: Case, user: Any) -> CaseOut:
         redo=redo,
         files=_files(graph.node("hand-off")),
         picture=case.picture,
+        closed=case.closed is not None,
+        keep_until=case.keep_until.isoformat() if case.keep_until else "",
     )
 
 
@@ -77,11 +79,19 @@ def _about(piece: str, graph: Graph) -> dict:
 
 def _piece(piece: str, document: CaseDocument, graph: Graph) -> PieceOut:
     entry, about = document.entry(piece), _about(piece, graph)
-    first = next(p for p in document.pieces if p.sha256 == entry.sha256)
+    first = next(p for p in document.live if p.sha256 == entry.sha256)
     return PieceOut(
         id=piece, file=entry.file, sha256=entry.sha256, jaw=graph.jaws.get(piece), kind=about.get("kind", ""),
         confidence=about.get("confidence", 0.0), same_as=first.file if first.id != piece else None,
+        instead_of=_asks(piece, document, graph, about),
     )  # fmt: skip
+
+
+def _asks(piece: str, document: CaseDocument, graph: Graph, about: dict) -> str | None:
+    """The piece whose place this further scan of the same jaw could take, while nobody has said so."""
+    if about.get("kind") != "jaw" or piece in graph.jaws or document.entry(piece).beside:
+        return None
+    return next((other for other, jaw in graph.jaws.items() if jaw == about["jaw"]), None)
 
 
 def state_of(node: Node, case: Case) -> str:
@@ -139,6 +149,7 @@ def tray(case: Case) -> Tray:
         number=case.number, patient=document.patient, practice=document.practice, purpose=document.purpose,
         due=document.due, picture=case.picture, step=stands_at, states=states, waits=waits, tone=tone,
         working=min(running) if running else None, created=case.created.isoformat(),
+        closed=case.closed is not None, keep_until=case.keep_until.isoformat() if case.keep_until else "",
     )  # fmt: skip
 
 
@@ -150,6 +161,8 @@ def worst(states: Any) -> str:
 
 def _waits(case: Case, document: CaseDocument, graph: Graph, states: list[dict]) -> tuple[str, str, str]:
     """(step, one sentence, tone: look, work, next, calm)."""
+    if case.closed is not None:
+        return "", f"Closed; kept until {case.keep_until}", "calm"
     if case.trouble:
         return "", case.trouble, "look"
     if case.held:

@@ -15,6 +15,11 @@ router = Router(tags=["house"])
 class House(Schema):
     number: int
     steps: dict[str, Any]
+    general: dict[str, int]
+
+
+class GeneralChange(Schema):
+    values: dict[str, int]
 
 
 class HouseChange(Schema):
@@ -24,12 +29,21 @@ class HouseChange(Schema):
 
 @router.get("", response=House)
 def read(request: HttpRequest) -> House:
-    house = services.newest()
-    return House(number=house.number, steps=house.steps)
+    return _out()
 
 
 @router.post("", response=House)
 def change(request: HttpRequest, body: HouseChange) -> House:
     services.change(request.user, body.step, body.values)
+    return _out()
+
+
+@router.post("/general", response=House)
+def change_general(request: HttpRequest, body: GeneralChange) -> House:
+    services.change_general(request.user, body.values)
+    return _out()
+
+
+def _out() -> House:
     house = services.newest()
-    return House(number=house.number, steps=house.steps)
+    return House(number=house.number, steps=house.steps, general=house.general.model_dump())

@@ -20,7 +20,7 @@ from tests.shapes import jaws
 STEPS = ["intake", "bite", "level", "trim", "base", "plate"]
 
 
-class WorkTest(TransactionTestCase):
+class WorkCase(TransactionTestCase):
     def setUp(self) -> None:
         clear_state()
         people()
@@ -37,6 +37,8 @@ class WorkTest(TransactionTestCase):
     def states(self, case: Case) -> dict[str, str]:
         return {n["id"]: n["state"] for n in self.mira.get(f"/api/cases/{case.number}").json()["nodes"]}
 
+
+class WorkTest(WorkCase):
     def test_from_the_drop_to_the_files(self) -> None:
         case = self.work(self.opened())
         self.assertFalse(case.needs_work)

@@ -14,12 +14,17 @@ ALL = "*"
 
 
 class PieceEntry(BaseModel):
-    """One scan as it came: never changed after import, kept by its SHA-256."""
+    """One scan as it came: never changed after import, kept by its SHA-256. drop : how many
+    drops were there before its own; retired : another one took its place, or it
+    was put aside; beside : a second scan of the same jaw that shall stay beside the first."""
 
     model_config = ConfigDict(extra="forbid")
     id: str
     file: str
     sha256: str
+    drop: int = 0
+    retired: bool = False
+    beside: bool = False
 
 
 class CaseDocument(BaseModel):
@@ -35,6 +40,9 @@ class CaseDocument(BaseModel):
     purpose: str = ""
     due: str = ""
     notes: str = ""
+    technician: str = ""
+    teeth: str = ""  # FDI numbers in the order of the chart, with spaces between
+    opposing: str = ""
     pieces: list[PieceEntry] = Field(default_factory=list)
     settings: dict[str, dict[str, dict[str, Any]]] = Field(default_factory=dict)
     versions: dict[str, int] = Field(default_factory=dict)
@@ -51,6 +59,11 @@ class CaseDocument(BaseModel):
         if piece != ALL:
             values |= step.upgraded(own.get(piece, {}), version)
         return step.check(values)
+
+    @property
+    def live(self) -> list[PieceEntry]:
+        """The pieces that count."""
+        return [p for p in self.pieces if not p.retired]
 
     def entry(self, piece: str) -> PieceEntry:
         return next(p for p in self.pieces if p.id == piece)

@@ -62,7 +62,7 @@ def _pieces(step: Step, document: CaseDocument, graph: Graph) -> list[str]:
     if step.scope == "case":
         return [ALL]
     if step.every_piece:
-        return [p.id for p in document.pieces]
+        return [p.id for p in document.live]
     return list(graph.jaws)
 
 
@@ -74,16 +74,18 @@ def assign_jaws(document: CaseDocument, graph: Graph) -> dict[str, str]:
     front is the upper (overjet, common practice, no source).
     """
     seen: list[tuple[str, dict, bool]] = []
-    for entry in document.pieces:
+    drop = {entry.id: entry.drop for entry in document.pieces}
+    for entry in document.live:
         node = graph.node("intake", entry.id)
         found = node.manifest.values.get("about", {}).get("json") if node and node.manifest else None
-        if found and found["kind"] == "jaw":
+        if found and found["kind"] == "jaw" and not entry.beside:
             seen.append((entry.id, found, found["jaw_by_hand"]))
     if len(seen) == 2 and not seen[0][2] and not seen[1][2] and seen[0][1]["jaw"] == seen[1][1]["jaw"]:
         upper = _in_front(seen[0][1], seen[1][1])
         if upper is not None:
             return {seen[upper][0]: "upper", seen[1 - upper][0]: "lower"}
-    seen.sort(key=lambda s: (not s[2], -s[1]["confidence"]))
+    # A scan that came later never takes a place by itself, however sure.
+    seen.sort(key=lambda s: (not s[2], drop[s[0]], -s[1]["confidence"]))
     out: dict[str, str] = {}
     for piece, found, by_hand in seen:
         jaw = found["jaw"]

@@ -77,7 +77,7 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
         "incisal": None if shape.incisal is None else rounded(shape.incisal),
         "form": soup.form,
     }
-    flags = [*_what_flags(inputs.piece, about, settings, unit_confidence), *findings(inputs.piece, mesh, about["kind"])]
+    flags = [*_what_flags(inputs.piece, about, settings, unit_confidence), *findings(inputs.piece, mesh, kind)]
     if soup.dropped_nan or welded.degenerate:
         flags.append(Flag("dropped-triangles", "note", _dropped_words(soup.dropped_nan, welded.degenerate)))
     figure = f"{mesh.triangles:,} triangles"

@@ -13,7 +13,7 @@ export interface paths {
         };
         /**
          * Rack
-         * @description The newest two hundred cases whose number or details hold every word of `find`.
+         * @description The newest two hundred open (or closed) cases of which some field holds every word of `find`.
          */
         get: operations["cases_api_rack"];
         put?: never;
@@ -61,6 +61,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/cases/teeth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Teeth
+         * @description The chart: every tooth in the order of the arches, in all three notations.
+         */
+        get: operations["cases_api_teeth"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/cases/veil": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Veil Now */
+        get: operations["cases_api_veil_now"];
+        put?: never;
+        /**
+         * Draw Veil
+         * @description Draw the veil over patients' names, or lift it, for this session.
+         */
+        post: operations["cases_api_draw_veil"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/cases/{number}": {
         parameters: {
             query?: never;
@@ -72,7 +113,8 @@ export interface paths {
         get: operations["cases_api_read"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Delete */
+        delete: operations["cases_api_delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -89,6 +131,43 @@ export interface paths {
         put?: never;
         /** Accept */
         post: operations["cases_api_accept"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/cases/{number}/case.zip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Whole Case
+         * @description The case itself, to be kept elsewhere or brought to another installation by dropping it on the rack.
+         */
+        get: operations["cases_api_whole_case"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/cases/{number}/close": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Close */
+        post: operations["cases_api_close"];
         delete?: never;
         options?: never;
         head?: never;
@@ -234,6 +313,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/cases/{number}/pieces/{piece}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Choose Piece
+         * @description Put a scan aside, keep it beside another of the same jaw, or let it take that one's place.
+         */
+        post: operations["cases_api_choose_piece"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/cases/{number}/redo": {
         parameters: {
             query?: never;
@@ -245,6 +344,23 @@ export interface paths {
         put?: never;
         /** Redo */
         post: operations["cases_api_redo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/cases/{number}/reopen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reopen */
+        post: operations["cases_api_reopen"];
         delete?: never;
         options?: never;
         head?: never;
@@ -323,6 +439,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/house/general": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change General */
+        post: operations["house_api_change_general"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/me": {
         parameters: {
             query?: never;
@@ -394,6 +527,11 @@ export interface components {
         CaseOut: {
             /** Accepted */
             accepted: string[];
+            /**
+             * Closed
+             * @default false
+             */
+            closed: boolean;
             /** Details */
             details: {
                 [key: string]: string;
@@ -404,6 +542,11 @@ export interface components {
             }[];
             /** Held */
             held: boolean;
+            /**
+             * Keep Until
+             * @default
+             */
+            keep_until: string;
             /** Nodes */
             nodes: components["schemas"]["NodeOut"][];
             /** Number */
@@ -420,6 +563,11 @@ export interface components {
             trouble: string;
             /** Undo */
             undo: string | null;
+            /**
+             * Veiled
+             * @default false
+             */
+            veiled: boolean;
             /** Working */
             working: {
                 [key: string]: unknown;
@@ -461,6 +609,18 @@ export interface components {
             /** Revision */
             revision: number | null;
         };
+        /** GeneralChange */
+        GeneralChange: {
+            /** Values */
+            values: {
+                [key: string]: number;
+            };
+        };
+        /** Gone */
+        Gone: {
+            /** Number */
+            number: string;
+        };
         /** Health */
         Health: {
             /** Ok */
@@ -490,6 +650,10 @@ export interface components {
         };
         /** House */
         House: {
+            /** General */
+            general: {
+                [key: string]: number;
+            };
             /** Number */
             number: number;
             /** Steps */
@@ -574,6 +738,24 @@ export interface components {
             /** Name */
             name: string;
         };
+        /**
+         * PieceChoice
+         * @description what : aside, beside, or instead (then of : the piece whose place it takes).
+         */
+        PieceChoice: {
+            /** Base */
+            base: number;
+            /**
+             * Of
+             * @default
+             */
+            of: string;
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "aside" | "beside" | "instead";
+        };
         /** PieceOut */
         PieceOut: {
             /** Confidence */
@@ -582,6 +764,8 @@ export interface components {
             file: string;
             /** Id */
             id: string;
+            /** Instead Of */
+            instead_of: string | null;
             /** Jaw */
             jaw: string | null;
             /** Kind */
@@ -651,12 +835,35 @@ export interface components {
             /** Title */
             title: string;
         };
+        /** ToothOut */
+        ToothOut: {
+            /** Deciduous */
+            deciduous: boolean;
+            /** Fdi */
+            fdi: number;
+            /** Jaw */
+            jaw: string;
+            /** Palmer */
+            palmer: string;
+            /** Universal */
+            universal: string;
+        };
         /** Tray */
         Tray: {
+            /**
+             * Closed
+             * @default false
+             */
+            closed: boolean;
             /** Created */
             created: string;
             /** Due */
             due: string;
+            /**
+             * Keep Until
+             * @default
+             */
+            keep_until: string;
             /** Number */
             number: string;
             /** Patient */
@@ -680,6 +887,11 @@ export interface components {
             /** Working */
             working: number | null;
         };
+        /** Veil */
+        Veil: {
+            /** Down */
+            down: boolean;
+        };
     };
     responses: never;
     parameters: never;
@@ -693,6 +905,7 @@ export interface operations {
         parameters: {
             query?: {
                 find?: string;
+                closed?: boolean;
             };
             header?: never;
             path?: never;
@@ -758,6 +971,70 @@ export interface operations {
             };
         };
     };
+    cases_api_teeth: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToothOut"][];
+                };
+            };
+        };
+    };
+    cases_api_veil_now: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Veil"];
+                };
+            };
+        };
+    };
+    cases_api_draw_veil: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Veil"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Veil"];
+                };
+            };
+        };
+    };
     cases_api_read: {
         parameters: {
             query?: never;
@@ -780,6 +1057,28 @@ export interface operations {
             };
         };
     };
+    cases_api_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Gone"];
+                };
+            };
+        };
+    };
     cases_api_accept: {
         parameters: {
             query?: never;
@@ -794,6 +1093,48 @@ export interface operations {
                 "application/json": components["schemas"]["Accept"];
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaseOut"];
+                };
+            };
+        };
+    };
+    cases_api_whole_case: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    cases_api_close: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -994,7 +1335,56 @@ export interface operations {
             };
         };
     };
+    cases_api_choose_piece: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+                piece: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PieceChoice"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaseOut"];
+                };
+            };
+        };
+    };
     cases_api_redo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaseOut"];
+                };
+            };
+        };
+    };
+    cases_api_reopen: {
         parameters: {
             query?: never;
             header?: never;
@@ -1114,6 +1504,30 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["HouseChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["House"];
+                };
+            };
+        };
+    };
+    house_api_change_general: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GeneralChange"];
             };
         };
         responses: {

@@ -1,0 +1,199 @@
+"""Closing, finding, retention, deletion, a case carried elsewhere and back; the veil; scans that replace others."""
+
+from __future__ import annotations
+
+import io
+import json
+import zipfile
+from datetime import date
+
+from django.conf import settings
+from django.test import Client
+
+from bitecore.runsheet.store import FolderBlobs
+from cases.keeping import MARK, digests_of
+from cases.models import AuditLine, Blob, Case
+from runs.models import Result
+from runs.store import ServerStore
+from tests.server.common import client, drop, pair, post, scan
+from tests.server.test_cases import ServerCase
+from tests.server.test_work import WorkCase
+from tests.shapes import jaws
+
+
+class KeepingTest(ServerCase):
+    def details(self, number: str, **values: str) -> None:
+        base = self.read(number)["revision"]
+        self.assertEqual(post(self.mira, f"/api/cases/{number}/details", {"base": base, "values": values}).status_code, 200)
+
+    def rack(self, who: Client, **asked: str) -> list[str]:
+        return [t["number"] for t in who.get("/api/cases", asked).json()]
+
+    def test_closed_cases_leave_the_rack_and_are_found_by_any_field(self) -> None:
+        number = self.opened()
+        self.details(number, patient="Corwin Pellathorn", technician="Mira", teeth="14-16", notes="gold clasp")
+        self.assertEqual(self.read(number)["details"]["teeth"], "16 15 14")
+        self.assertEqual(post(self.mira, f"/api/cases/{number}/close").json()["closed"], True)
+        self.assertEqual(self.rack(self.mira), [])
+        for words in ("", "corwin", "clasp gold", "15", number, "a.stl"):
+            self.assertEqual(self.rack(self.mira, closed="true", find=words), [number], words)
+        self.assertEqual(self.rack(self.mira, closed="true", find="nobody"), [])
+        answer = post(self.mira, f"/api/cases/{number}/details", {"base": 2, "values": {"notes": "x"}})
+        self.assertEqual((answer.status_code, answer.json()["code"]), (409, "closed"))
+        self.assertEqual(post(self.mira, f"/api/cases/{number}/reopen").json()["closed"], False)
+        self.assertEqual(self.rack(self.mira), [number])
+
+    def test_kept_for_the_years_the_house_says(self) -> None:
+        number = self.opened()
+        post(self.mira, f"/api/cases/{number}/close")
+        until = Case.objects.get().keep_until
+        self.assertEqual(until, date.today().replace(year=date.today().year + 7))  # common practice, no source
+        post(self.mira, f"/api/cases/{number}/reopen")
+        self.assertEqual(post(self.mira, "/api/house/general", {"values": {"retention_years": 10}}).status_code, 403)
+        self.assertEqual(post(self.tove, "/api/house/general", {"values": {"retention_years": 10}}).status_code, 200)
+        self.assertEqual(post(self.tove, "/api/house/general", {"values": {"retention_years": 99}}).status_code, 422)
+        post(self.mira, f"/api/cases/{number}/close")
+        self.assertEqual(Case.objects.get().keep_until.year, date.today().year + 10)
+
+    def test_deleting_before_time_asks_a_lead_and_leaves_a_line_without_names(self) -> None:
+        number = self.opened()
+        self.details(number, patient="Corwin Pellathorn")
+        kept = drop(self.mira, pair()[0]).json()["number"]  # shares one scan
+        token = {"X-CSRFToken": self.mira.cookies["csrftoken"].value}
+        refused = self.mira.delete(f"/api/cases/{number}", headers=token)
+        self.assertEqual((refused.status_code, refused.json()["code"]), (403, "lead-only"))
+        done = self.tove.delete(f"/api/cases/{number}", headers={"X-CSRFToken": self.tove.cookies["csrftoken"].value})
+        self.assertEqual(done.status_code, 200)
+        self.assertEqual([c.number for c in Case.objects.all()], [kept])
+        lines = AuditLine.objects.filter(case_number=number)
+        self.assertEqual([(x.action, x.user.username) for x in lines], [("delete", "tove")])
+        self.assertNotIn("Pellathorn", json.dumps([x.detail for x in lines]))
+        # The scan that the other case has too is still there; the other one is gone.
+        left = set(Blob.objects.values_list("sha256", flat=True))
+        self.assertEqual(left, {p["sha256"] for p in self.read(kept)["pieces"]})
+        on_disk = {p.name for p in settings.BLOB_ROOT.rglob("*") if p.is_file()} if hasattr(settings.BLOB_ROOT, "rglob") else left
+        self.assertEqual(on_disk, left)
+
+    def test_after_its_time_anybody_may(self) -> None:
+        number = self.opened()
+        post(self.mira, f"/api/cases/{number}/close")
+        Case.objects.update(keep_until=date(2020, 1, 1))
+        token = {"X-CSRFToken": self.mira.cookies["csrftoken"].value}
+        self.assertEqual(self.mira.delete(f"/api/cases/{number}", headers=token).status_code, 200)
+        self.assertFalse(Case.objects.exists() or Blob.objects.exists())
+
+    def test_the_veil_takes_the_patient_out_of_everything(self) -> None:
+        number = self.opened()
+        self.details(number, patient="Corwin Pellathorn", notes="Corwin grinds at night; pellathorn family", purpose="Mouthguard")
+        before = json.dumps([self.read(number), self.mira.get("/api/cases").json()])
+        self.assertIn("Pellathorn", before)
+        self.assertEqual(post(self.mira, "/api/cases/veil", {"down": True}).json(), {"down": True})
+        seen = json.dumps([self.read(number), self.mira.get("/api/cases").json(), self.mira.get(f"/api/cases/{number}/history").json()])
+        for word in ("Corwin", "corwin", "Pellathorn", "pellathorn"):
+            self.assertNotIn(word, seen)
+        self.assertIn("grinds at night", seen)
+        self.assertTrue(self.read(number)["veiled"])
+        # It is this browser's veil: another one still sees.
+        self.assertIn("Pellathorn", json.dumps(self.tove.get(f"/api/cases/{number}").json()))
+        post(self.mira, "/api/cases/veil", {"down": False})
+        self.assertEqual(self.read(number)["details"]["patient"], "Corwin Pellathorn")
+
+    def test_wrong_teeth_are_a_sentence(self) -> None:
+        number = self.opened()
+        answer = post(self.mira, f"/api/cases/{number}/details", {"base": 1, "values": {"teeth": "14-34"}})
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("not in one arch", answer.json()["message"])
+        chart = self.mira.get("/api/cases/teeth").json()
+        self.assertEqual((len(chart), chart[0]["fdi"], chart[0]["universal"]), (52, 18, "1"))
+
+
+class CarriedTest(WorkCase):
+    def test_a_case_comes_back_identical(self) -> None:
+        case = self.work(self.opened(*pair()))
+        mira = client("mira")
+        number = case.number
+        base = mira.get(f"/api/cases/{number}").json()["revision"]
+        post(mira, f"/api/cases/{number}/details", {"base": base, "values": {"patient": "Ilse Marrowby"}})
+        self.work(Case.objects.get(pk=case.pk))
+        packed = mira.get(f"/api/cases/{number}/case.zip").getvalue()
+        self.assertEqual(packed, mira.get(f"/api/cases/{number}/case.zip").getvalue())
+        before = mira.get(f"/api/cases/{number}").json()
+        with zipfile.ZipFile(io.BytesIO(packed)) as archive:
+            self.assertIn(MARK, archive.namelist())
+            self.assertTrue(any(n.startswith("scans/") for n in archive.namelist()))
+        # Another installation: nothing of it is here.
+        Case.objects.all().delete()
+        Result.objects.all().delete()
+        Blob.objects.all().delete()
+        FolderBlobs(settings.BLOB_ROOT)
+        answer = drop(mira, ("brought.zip", packed)).json()
+        self.assertEqual((answer["number"], answer["refused"]), (number, []))
+        after = mira.get(f"/api/cases/{number}").json()
+        for key in ("details", "pieces", "nodes", "accepted", "revision"):
+            self.assertEqual(after[key], before[key], key)
+        self.assertFalse(Case.objects.get().needs_work and any(n["state"] == "todo" for n in after["nodes"] if n["step"] != "hand-off"))
+        for manifest in ServerStore().known(Case.objects.get().last_good.values()).values():
+            for digest in digests_of(manifest):
+                self.assertTrue(FolderBlobs(settings.BLOB_ROOT).path(digest).exists())
+        # Where the number is taken it gets one of its own.
+        self.assertNotEqual(drop(mira, ("again.zip", packed)).json()["number"], number)
+
+    def test_a_changed_or_broken_case_is_refused_whole(self) -> None:
+        case = self.opened(*pair())
+        mira = client("mira")
+        packed = mira.get(f"/api/cases/{case.number}/case.zip").getvalue()
+        blobs = Blob.objects.count()
+        for change in ("scan", "index", "format", "cut"):
+            out = io.BytesIO()
+            with zipfile.ZipFile(io.BytesIO(packed)) as old, zipfile.ZipFile(out, "w") as new:
+                for name in old.namelist():
+                    data = old.read(name)
+                    if change == "scan" and name.startswith("scans/"):
+                        data = data[:-1] + bytes([data[-1] ^ 1])
+                    if change == "index" and name == MARK:
+                        data = json.dumps({"format": 1, "number": 3}).encode()
+                    if change == "format" and name == MARK:
+                        data = json.dumps({**json.loads(data), "format": 99}).encode()
+                    new.writestr(name, data)
+            data = out.getvalue() if change != "cut" else packed[: len(packed) // 2]
+            answer = drop(mira, ("x.zip", data)).json()
+            self.assertEqual((answer["number"], len(answer["refused"]) > 0), (None, True), change)
+        self.assertEqual((Case.objects.count(), Blob.objects.count()), (1, blobs))
+
+
+class ReplaceTest(WorkCase):
+    def test_a_later_scan_asks_and_takes_the_place_with_the_settings(self) -> None:
+        case = self.work(self.opened(*pair()))
+        mira, number = client("mira"), case.number
+        lower = next(p["id"] for p in mira.get(f"/api/cases/{number}").json()["pieces"] if p["jaw"] == "lower")
+        base = case.revision
+        post(mira, f"/api/cases/{number}/settings", {"base": base, "step": "trim", "piece": lower, "values": {"bottom_mm": 14.0}})
+        drop(mira, ("rescan.stl", scan(jaws(21)[1])), to=f"/api/cases/{number}/drop")
+        case = self.work(Case.objects.get(pk=case.pk))
+        shown = mira.get(f"/api/cases/{number}").json()
+        new = next(p for p in shown["pieces"] if p["file"] == "rescan.stl")
+        self.assertEqual((new["jaw"], new["instead_of"]), (None, lower))
+        body = {"base": shown["revision"], "what": "instead", "of": lower}
+        self.assertEqual(post(mira, f"/api/cases/{number}/pieces/{new['id']}", body).status_code, 200)
+        case = self.work(Case.objects.get(pk=case.pk))
+        shown = mira.get(f"/api/cases/{number}").json()
+        self.assertEqual([p["file"] for p in shown["pieces"] if p["jaw"] == "lower"], ["rescan.stl"])
+        trim = next(n for n in shown["nodes"] if n["step"] == "trim" and n["piece"] == new["id"])
+        self.assertEqual((trim["settings"]["bottom_mm"], trim["state"] in ("done", "look")), (14.0, True))
+        # Undo brings the first one back, and needs no work.
+        post(mira, f"/api/cases/{number}/undo")
+        shown = mira.get(f"/api/cases/{number}").json()
+        self.assertIn(lower, [p["id"] for p in shown["pieces"] if p["jaw"] == "lower"])
+
+    def test_beside_and_aside(self) -> None:
+        case = self.work(self.opened(*pair()))
+        mira, number = client("mira"), case.number
+        drop(mira, ("rescan.stl", scan(jaws(21)[1])), to=f"/api/cases/{number}/drop")
+        self.work(Case.objects.get(pk=case.pk))
+        shown = mira.get(f"/api/cases/{number}").json()
+        new = next(p["id"] for p in shown["pieces"] if p["file"] == "rescan.stl")
+        answer = post(mira, f"/api/cases/{number}/pieces/{new}", {"base": shown["revision"], "what": "beside"}).json()
+        self.assertIsNone(next(p for p in answer["pieces"] if p["id"] == new)["instead_of"])
+        answer = post(mira, f"/api/cases/{number}/pieces/{new}", {"base": answer["revision"], "what": "aside"}).json()
+        self.assertNotIn(new, [p["id"] for p in answer["pieces"]])
+        self.assertEqual(post(mira, f"/api/cases/{number}/pieces/{new}", {"base": 1, "what": "aside"}).status_code, 404)
