@@ -7,6 +7,7 @@ import { Mark } from "../shared/ui/Mark";
 import { sayError } from "../store/notices";
 import { useOverlay } from "./Overlays";
 import { switchTheme } from "./theme";
+import { VeilKey } from "./VeilKey";
 
 function Person() {
   const queries = useQueryClient();
@@ -80,6 +81,7 @@ export function TopBar({ children, rooms = true }: { children?: ReactNode; rooms
       >
         Do anything … <kbd className="key">/</kbd>
       </button>
+      <VeilKey />
       <Person />
       <Command id="rack" title="Go to the rack" keys="alt+r" group="Rooms" run={() => navigate("/")} />
       <Command id="house" title="House settings" keys="alt+h" group="Rooms" run={() => navigate("/house")} />

@@ -83,6 +83,14 @@ function Opened({ data, steps, doings }: { data: CaseOut; steps: StepOut[]; doin
           <TopBar rooms={false}>
             <CaseLine data={data} doings={doings} others={others} />
           </TopBar>
+          {data.closed && (
+            <p className="flex items-center gap-3 bg-neutral px-4 py-1.5 font-semibold text-neutral-content">
+              This case is closed and kept until {day(data.keep_until)}.
+              <button type="button" className="underline" onClick={doings.reopen}>
+                Open it again
+              </button>
+            </p>
+          )}
           {data.trouble && (
             <p role="alert" className="bg-[var(--look-ground)] px-4 py-1.5 font-semibold text-warning">
               ▲ {data.trouble}

@@ -2,34 +2,66 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useId, useRef, useState } from "react";
 import { type CaseOut, client, ok } from "../../shared/api/client";
 import { moment } from "../../shared/format";
+import { Keeping } from "./Keeping";
+import { TeethChart } from "./TeethChart";
 import type { Doings } from "./useCase";
 
-const FIELDS: { key: string; label: string; type: "text" | "date" | "area" }[] = [
+type FieldOf = { key: string; label: string; type: "text" | "date" | "area" };
+const FIELDS: FieldOf[] = [
   { key: "patient", label: "Patient", type: "text" },
   { key: "practice", label: "Practice", type: "text" },
+  { key: "technician", label: "Technician", type: "text" },
   { key: "purpose", label: "Purpose", type: "text" },
   { key: "due", label: "Due", type: "date" },
-  { key: "notes", label: "Notes", type: "area" },
 ];
+const NOTES: FieldOf = { key: "notes", label: "Notes", type: "area" };
 
 /** Who it is for and what for. All of it may be typed at any time, none of it must. */
 export function Details({ data, doings }: { data: CaseOut; doings: Doings }) {
+  const field = (f: FieldOf) =>
+    f.key === "patient" && data.veiled ? (
+      <p key={f.key} className="mb-3">
+        <span className="mb-1 block font-semibold">Patient</span>
+        <span className="dim">▒▒▒ veiled; V lifts the veil.</span>
+      </p>
+    ) : (
+      <Field
+        key={f.key}
+        label={f.label}
+        type={f.type}
+        value={data.details[f.key] ?? ""}
+        disabled={data.closed || (data.veiled && f.key === "notes")}
+        onSet={(value) => doings.details({ [f.key]: value })}
+      />
+    );
   return (
     <>
       <header className="line border-b px-4 pt-3 pb-2">
         <h2 className="text-lg font-bold">Details</h2>
       </header>
       <div className="min-h-0 flex-1 overflow-y-auto px-4 py-3">
-        {FIELDS.map((field) => (
-          <Field
-            key={field.key}
-            label={field.label}
-            type={field.type}
-            value={data.details[field.key] ?? ""}
-            onSet={(value) => doings.details({ [field.key]: value })}
-          />
-        ))}
+        {FIELDS.map(field)}
+        <TeethChart
+          value={data.details.teeth ?? ""}
+          disabled={data.closed}
+          onSet={(teeth) => doings.details({ teeth })}
+        />
+        <label className="mb-3 flex items-center justify-between gap-2">
+          <span className="font-semibold">Opposing jaw</span>
+          <select
+            className="select select-sm w-36"
+            value={data.details.opposing ?? ""}
+            disabled={data.closed}
+            onChange={(e) => doings.details({ opposing: e.target.value })}
+          >
+            <option value="">not said</option>
+            <option value="upper">upper</option>
+            <option value="lower">lower</option>
+          </select>
+        </label>
+        {field(NOTES)}
         <p className="dim text-sm">Kept by itself as you type. None of it is needed to go on.</p>
+        <Keeping data={data} doings={doings} />
       </div>
     </>
   );
@@ -39,10 +71,11 @@ interface FieldProps {
   label: string;
   type: "text" | "date" | "area";
   value: string;
+  disabled: boolean;
   onSet: (value: string) => void;
 }
 
-function Field({ label, type, value, onSet }: FieldProps) {
+function Field({ label, type, value, disabled, onSet }: FieldProps) {
   const [text, setText] = useState(value);
   useEffect(() => setText(value), [value]);
   const latest = useRef(onSet);
@@ -56,6 +89,7 @@ function Field({ label, type, value, onSet }: FieldProps) {
   const id = useId();
   const common = {
     id,
+    disabled,
     value: text,
     onChange: (e: { target: { value: string } }) => setText(e.target.value),
     onBlur: () => text !== value && onSet(text),

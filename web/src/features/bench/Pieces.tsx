@@ -6,6 +6,17 @@ import type { Doings } from "./useCase";
 
 const NEXT: Record<Visibility, Visibility> = { shown: "ghost", ghost: "hidden", hidden: "shown" };
 
+const KINDS = [
+  ["bite", "bite scan"],
+  ["before", "before"],
+  ["closed", "closed model"],
+  ["impression", "impression"],
+  ["desk", "desk scan"],
+  ["die", "die"],
+  ["denture", "denture"],
+  ["other", "other"],
+] as const;
+
 /** Each scan as a tile: what it is, how it is shown, and whether the tools act on it. */
 export function Pieces({
   data,
@@ -45,11 +56,24 @@ function Tile({ piece, doings }: { piece: PieceOut; doings: Doings }) {
   const how = visibility[piece.id] ?? (piece.jaw || on || !piece.kind ? "shown" : "hidden");
   const name = piece.jaw ? capital(piece.jaw) : piece.kind ? capital(piece.kind) : "Looking …";
   function choose(value: string) {
-    const values = value === "kept" ? { kind: "other", jaw: "auto" } : { kind: "jaw", jaw: value };
-    doings.set("intake", piece.id, values);
+    const jaw = value === "upper" || value === "lower";
+    doings.set("intake", piece.id, jaw ? { kind: "jaw", jaw: value } : { kind: value, jaw: "auto" });
   }
+  const kind = piece.jaw ?? (piece.kind === "jaw" ? "" : piece.kind);
   return (
-    <div className={`rounded-lg border p-1.5 ${on ? "border-2 border-primary" : "line"}`} data-piece={piece.id}>
+    <div
+      className={`group relative rounded-lg border p-1.5 ${on ? "border-2 border-primary" : "line"}`}
+      data-piece={piece.id}
+    >
+      <button
+        type="button"
+        aria-label={`Put ${piece.file} aside`}
+        title="Put aside: out of the case; undo brings it back"
+        onClick={() => doings.piece(piece.id, "aside")}
+        className="dim absolute top-0 right-0 h-6 w-6 opacity-0 group-focus-within:opacity-100 group-hover:opacity-100"
+      >
+        ×
+      </button>
       <button
         type="button"
         aria-pressed={on}
@@ -69,15 +93,21 @@ function Tile({ piece, doings }: { piece: PieceOut; doings: Doings }) {
         <span className="sr-only">What {piece.file} is</span>
         <select
           className="line mt-1 h-6 w-full rounded border bg-base-100 px-0.5 text-[11px]"
-          value={piece.jaw ?? "kept"}
+          value={kind}
           onChange={(e) => choose(e.target.value)}
           disabled={!piece.kind}
         >
+          {kind === "" && <option value="">jaw</option>}
           <option value="upper">upper</option>
           <option value="lower">lower</option>
-          <option value="kept">kept only</option>
+          {KINDS.map(([value, words]) => (
+            <option key={value} value={value}>
+              {words}
+            </option>
+          ))}
         </select>
       </label>
+      {piece.instead_of && <Asks piece={piece} old={piece.instead_of} doings={doings} />}
       <button
         type="button"
         onClick={() => show(piece.id, NEXT[how])}
@@ -88,6 +118,32 @@ function Tile({ piece, doings }: { piece: PieceOut; doings: Doings }) {
         {how === "ghost" ? "ghosted" : how}
       </button>
     </div>
+  );
+}
+
+/** A further scan of a jaw that is there: whose place it takes is never decided by itself. */
+function Asks({ piece, old, doings }: { piece: PieceOut; old: string; doings: Doings }) {
+  return (
+    <fieldset className="mt-1 rounded bg-[var(--look-ground)] p-1 text-center text-[11px]">
+      <legend className="sr-only">{piece.file} is a further scan of this jaw</legend>
+      <span className="block font-semibold text-warning">▲ one more</span>
+      <button
+        type="button"
+        className="block w-full font-semibold text-primary"
+        title="It takes the place of the first scan; all settings are kept"
+        onClick={() => doings.piece(piece.id, "instead", old)}
+      >
+        instead
+      </button>
+      <button
+        type="button"
+        className="block w-full font-semibold text-primary"
+        title="It is kept with the case; the work goes on with the first"
+        onClick={() => doings.piece(piece.id, "beside")}
+      >
+        beside
+      </button>
+    </fieldset>
   );
 }
 

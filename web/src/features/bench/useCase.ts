@@ -112,6 +112,17 @@ export function useDoings(number: string, data: CaseOut | undefined, keep: (data
     undo: () => start(() => ok(client.POST("/api/cases/{number}/undo", path))),
     redo: () => start(() => ok(client.POST("/api/cases/{number}/redo", path))),
     hold: (held: boolean) => start(() => ok(client.POST("/api/cases/{number}/hold", { ...path, body: { held } }))),
+    piece: (piece: string, what: "aside" | "beside" | "instead", of = "") =>
+      start(() =>
+        ok(
+          client.POST("/api/cases/{number}/pieces/{piece}", {
+            params: { path: { number, piece } },
+            body: { base: latest.current, what, of },
+          }),
+        ),
+      ),
+    close: () => start(() => ok(client.POST("/api/cases/{number}/close", path))),
+    reopen: () => start(() => ok(client.POST("/api/cases/{number}/reopen", path))),
     handOff: () => start(() => ok(client.POST("/api/cases/{number}/hand-off", path))),
   };
 }

@@ -28,6 +28,14 @@ export function House() {
     },
     onError: sayError,
   });
+  const general = useMutation({
+    mutationFn: (values: Record<string, number>) => ok(client.POST("/api/house/general", { body: { values } })),
+    onSuccess: (data) => {
+      queries.setQueryData(["house"], data);
+      say("Kept. It counts for cases closed from now on.");
+    },
+    onError: sayError,
+  });
   const own = (step: StepOut) => (house.data?.steps[step.name] ?? {}) as Record<string, unknown>;
   function set(step: StepOut, key: string, value: unknown) {
     change.mutate({ step: step.name, values: { ...own(step), [key]: value } });
@@ -50,6 +58,28 @@ export function House() {
             ▲ {(steps.error ?? house.error)?.message}
           </p>
         )}
+        <section className="line mb-4 flex items-center gap-3 rounded-box border bg-base-100 p-4">
+          <h2 className="font-bold">Keeping</h2>
+          <label className="flex items-center gap-2">
+            Closed cases are kept for
+            <input
+              className="input input-sm w-20"
+              type="number"
+              min={0}
+              max={60}
+              disabled={!lead}
+              key={house.data?.general.retention_years}
+              defaultValue={house.data?.general.retention_years}
+              onBlur={(e) => {
+                const years = Number(e.target.value);
+                if (years !== house.data?.general.retention_years) general.mutate({ retention_years: years });
+              }}
+              onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
+            />
+            years
+          </label>
+          <p className="dim">The law of the country decides. Before that only a lead deletes a case.</p>
+        </section>
         <div className="columns-1 gap-4 lg:columns-3">
           {house.data &&
             houseSteps(steps.data).map((step) => (

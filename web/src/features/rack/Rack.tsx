@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useCallback, useEffect, useRef, useState } from "react";
+import { useCallback, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { TopBar } from "../../app/TopBar";
 import { client, ok, type Tray } from "../../shared/api/client";
@@ -15,6 +15,7 @@ const HEAPS: { name: string; has: (t: Tray) => boolean }[] = [
   { name: "Ready", has: (t) => t.tone === "next" },
   { name: "Files made", has: (t) => t.tone === "calm" },
 ];
+const CLOSED = "Closed";
 const ORDERS: Record<string, (a: Tray, b: Tray) => number> = {
   "by due date": (a, b) => (a.due || "9999").localeCompare(b.due || "9999") || b.number.localeCompare(a.number),
   "newest first": (a, b) => b.created.localeCompare(a.created),
@@ -30,6 +31,12 @@ export function Rack() {
   const [find, setFind] = useState("");
   const field = useRef<HTMLInputElement>(null);
   const rack = useQuery({ queryKey: ["rack"], queryFn: () => ok(client.GET("/api/cases")) });
+  const closed = useQuery({
+    queryKey: ["rack", "closed", find],
+    queryFn: () => ok(client.GET("/api/cases", { params: { query: { closed: true, find } } })),
+    enabled: heap === CLOSED,
+    placeholderData: (before) => before,
+  });
   const onEvent = useCallback(
     (event: BenchEvent) => {
       if (event.kind !== "progress") queries.invalidateQueries({ queryKey: ["rack"] });
@@ -41,17 +48,15 @@ export function Rack() {
     [queries],
   );
   useBenchEvents(onEvent);
-  useEffect(() => {
-    // The bench is what comes next: it is fetched while nothing else happens.
-    const idle = setTimeout(() => import("../bench"), 1200);
-    return () => clearTimeout(idle);
-  }, []);
   const words = find.toLowerCase().split(/\s+/).filter(Boolean);
   const all = rack.data ?? [];
   const chosen = HEAPS.find((h) => h.name === heap) ?? HEAPS[0];
-  const trays = all
-    .filter((t) => chosen?.has(t) && words.every((w) => textOf(t).includes(w)))
-    .sort(ORDERS[order] ?? (() => 0));
+  // Closed cases may be thousands: the server looks through them, in every field.
+  const trays =
+    heap === CLOSED
+      ? [...(closed.data ?? [])]
+      : all.filter((t) => chosen?.has(t) && words.every((w) => textOf(t).includes(w)));
+  trays.sort(ORDERS[order] ?? (() => 0));
   return (
     <DropHere
       url="/api/cases/drop"
@@ -78,6 +83,14 @@ export function Rack() {
                     {h.name} {all.filter(h.has).length}
                   </button>
                 ))}
+                <button
+                  type="button"
+                  aria-pressed={heap === CLOSED}
+                  onClick={() => setHeap(CLOSED)}
+                  className={`line h-8 rounded-full border px-3 font-semibold ${heap === CLOSED ? "bg-neutral text-neutral-content" : "bg-base-100"}`}
+                >
+                  {CLOSED}
+                </button>
                 <label className="ml-auto">
                   <span className="sr-only">Order</span>
                   <select className="select select-sm" value={order} onChange={(e) => setOrder(e.target.value)}>
@@ -92,8 +105,12 @@ export function Rack() {
                   ▲ {rack.error.message}
                 </p>
               )}
-              {rack.isSuccess && all.length === 0 && <Empty choose={choose} />}
-              {all.length > 0 && trays.length === 0 && <p className="dim py-8">No tray here fits that.</p>}
+              {rack.isSuccess && all.length === 0 && heap !== CLOSED && <Empty choose={choose} />}
+              {(all.length > 0 || heap === CLOSED) && trays.length === 0 && (
+                <p className="dim py-8">
+                  {heap === CLOSED && !find ? "No case is closed." : "No tray here fits that."}
+                </p>
+              )}
               <ul className="grid grid-cols-[repeat(auto-fill,minmax(285px,1fr))] gap-4 pb-6">
                 {trays.map((tray) => (
                   <TrayCard key={tray.number} tray={tray} />
@@ -152,7 +169,7 @@ function Side({ choose, share, find, setFind, field, trays }: SideProps) {
       >
         <span className="block text-base font-bold">Drop scans here</span>
         <span className="dim block text-sm">
-          STL, PLY or a ZIP of them, anywhere on the rack. A case opens by itself.
+          STL, PLY, OBJ, 3MF, GLB or a ZIP of them, anywhere on the rack. A case opens by itself.
         </span>
         {share !== null && (
           <progress className="progress progress-primary mt-3" value={share} max={1} aria-label="Files on their way" />

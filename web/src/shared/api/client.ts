@@ -11,6 +11,7 @@ export type PieceOut = Schemas["PieceOut"];
 export type StepOut = Schemas["StepOut"];
 export type SettingOut = Schemas["SettingOut"];
 export type Dropped = Schemas["Dropped"];
+export type ToothOut = Schemas["ToothOut"];
 export type HistoryLine = Schemas["HistoryLine"];
 
 export interface Place {

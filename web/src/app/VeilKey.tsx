@@ -1,0 +1,39 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { client, ok } from "../shared/api/client";
+import { Command } from "../shared/ui/Command";
+import { say, sayError } from "../store/notices";
+
+/** The veil over patients' names: one key draws and lifts it. While it is down the server sends no name at all. */
+export function VeilKey() {
+  const queries = useQueryClient();
+  const veil = useQuery({ queryKey: ["veil"], queryFn: () => ok(client.GET("/api/cases/veil")), staleTime: 60_000 });
+  const down = veil.data?.down ?? false;
+  async function turn() {
+    try {
+      queries.setQueryData(["veil"], await ok(client.POST("/api/cases/veil", { body: { down: !down } })));
+      // What is on the screen goes at once, not when the answers are there.
+      if (!down) queries.removeQueries({ predicate: (q) => ["history"].includes(String(q.queryKey[0])) });
+      await queries.invalidateQueries({
+        predicate: (q) => ["rack", "case", "history"].includes(String(q.queryKey[0])),
+      });
+      say(down ? "Names are shown again." : "Patients' names are veiled on this screen.", "calm");
+    } catch (error) {
+      sayError(error);
+    }
+  }
+  return (
+    <>
+      <Command id="veil" title={down ? "Lift the veil" : "Veil patients' names"} keys="v" group="Rooms" run={turn} />
+      {down && (
+        <button
+          type="button"
+          onClick={turn}
+          title="Lift the veil (V)"
+          className="shrink-0 rounded-full bg-neutral px-3 py-1 text-sm font-semibold text-neutral-content"
+        >
+          ▒ Veiled
+        </button>
+      )}
+    </>
+  );
+}
