@@ -89,7 +89,7 @@ def _piece(piece: str, document: CaseDocument, graph: Graph) -> PieceOut:
 
 def _asks(piece: str, document: CaseDocument, graph: Graph, about: dict) -> str | None:
     """The piece whose place this further scan of the same jaw could take, while nobody has said so."""
-    if about.get("kind") != "jaw" or piece in graph.jaws or document.entry(piece).beside:
+    if not about.get("jaw") or piece in graph.jaws or document.entry(piece).beside:
         return None
     return next((other for other, jaw in graph.jaws.items() if jaw == about["jaw"]), None)
 

@@ -13,6 +13,7 @@ from ..ops.relief import neighbour_offsets
 from .model import Flag, Place
 
 _MOST_SHOWN = 8
+_SCANNED = ("jaw", "bite", "desk", "before")
 # A vertex that stands this far from the middle of its neighbours, and this many times farther than is usual there, is
 # no anatomy (common practice, no source).
 _SPIKE_MM, _SPIKE_TIMES = 0.7, 3.0
@@ -21,8 +22,11 @@ _UNEVEN = 12.0
 
 
 def findings(piece: str, mesh: Mesh, kind: str) -> list[Flag]:
-    flags = [*_loose(mesh), *_holes(piece, mesh, kind), *_folds(piece, mesh), *_crowded(piece, mesh), *_spikes(piece, mesh)]
-    return flags + _uneven(mesh)
+    flags = [*_loose(mesh), *_holes(piece, mesh, kind), *_folds(piece, mesh), *_crowded(piece, mesh)]
+    if kind in _SCANNED:
+        # Walls and floors of a model have corners and few, large triangles.
+        flags += [*_spikes(piece, mesh), *_uneven(mesh)]
+    return flags
 
 
 def holes_in(mesh: Mesh) -> list[Hole]:

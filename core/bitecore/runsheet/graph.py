@@ -78,7 +78,7 @@ def assign_jaws(document: CaseDocument, graph: Graph) -> dict[str, str]:
     for entry in document.live:
         node = graph.node("intake", entry.id)
         found = node.manifest.values.get("about", {}).get("json") if node and node.manifest else None
-        if found and found["kind"] == "jaw" and not entry.beside:
+        if found and found["jaw"] and not entry.beside:
             seen.append((entry.id, found, found["jaw_by_hand"]))
     if len(seen) == 2 and not seen[0][2] and not seen[1][2] and seen[0][1]["jaw"] == seen[1][1]["jaw"]:
         upper = _in_front(seen[0][1], seen[1][1])

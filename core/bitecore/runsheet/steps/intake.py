@@ -24,6 +24,9 @@ KIND_WORDS = {
 }  # fmt: skip
 # Stump and shaft together (common practice, no source).
 _DIE_MM = 19.0
+# What the run sheet works on: a closed model is sawn open below its teeth.
+WORKED = ("jaw", "closed")
+SURE = 0.9
 Kind = Literal["auto", "jaw", "bite", "impression", "closed", "die", "desk", "before", "denture", "other"]
 
 
@@ -87,7 +90,7 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
 def _jaw(shape: Shape, settings: IntakeSettings, kind: str) -> str | None:
     if settings.jaw != "auto":
         return settings.jaw
-    return (shape.jaw or "upper") if kind == "jaw" else None
+    return (shape.jaw or "upper") if kind in WORKED else None
 
 
 def _dropped_words(nan: int, degenerate: int) -> str:
@@ -102,9 +105,11 @@ def _dropped_words(nan: int, degenerate: int) -> str:
 def _what_flags(piece: str, about: dict, settings: IntakeSettings, unit_confidence: float) -> list[Flag]:
     flags = []
     kind, jaw, sure = about["kind"], about["jaw"], about["confidence"]
-    if kind != "jaw":
+    if kind == "closed":
+        flags.append(Flag("closed-model", "note", f"A closed model of the {jaw} jaw: Trim saws it open below the teeth."))
+    if kind not in WORKED:
         flags.append(Flag("kept", "note", f"Taken for a {KIND_WORDS[kind]}: kept with the case, not worked on yet."))
-    elif sure < 0.9:
+    elif sure < SURE:
         text = f"Looks like the {jaw} jaw, {sure:.0%} sure. Choose the other if it is not."
         flags.append(Flag("jaw-unsure", "look" if sure < 0.8 else "note", text))
     if about["unit"] != "mm":

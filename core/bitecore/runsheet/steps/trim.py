@@ -101,13 +101,13 @@ def _saws(mesh: Mesh, settings: TrimSettings, up: NDArray, front: NDArray, origi
 def _auto_bottom(mesh: Mesh, used: NDArray, up: NDArray, origin: NDArray) -> float:
     """As deep as half the border, but never through a palate or a tooth."""
     border = (border_points(mesh, step_mm=0.5) - origin) @ up
-    if len(border) == 0:
-        return float(-((used - origin) @ up).min()) + 1.0
     # Normals tell floors (palate) from flanks: only what looks up towards the teeth is a floor that must stay.
     middle = mesh.vertices_mm[mesh.faces].mean(1)
     floor = ((middle - origin) @ up)[face_normals(mesh) @ up > 0.8]
     deepest = float(-np.quantile(floor, 0.002)) + 0.5 if len(floor) else 0.0
-    return max(float(-np.median(border)), deepest, _LEAST_DEPTH_MM)
+    # A closed model has no border: it is sawn open as high as its teeth and palate allow.
+    half = float(-np.median(border)) if len(border) else 0.0
+    return max(half, deepest, _LEAST_DEPTH_MM)
 
 
 def _sawn(mesh: Mesh, saw: dict) -> Mesh:
