@@ -64,6 +64,20 @@ class Blob(models.Model):
     created = models.DateTimeField(auto_now_add=True)
 
 
+class ScanPrint(models.Model):
+    """What stays the same of a scan's surface wherever it lies, to find it again in any case: mm and mm²."""
+
+    case = models.ForeignKey(Case, on_delete=models.CASCADE, related_name="prints")
+    piece = models.CharField(max_length=20)
+    file = models.CharField(max_length=300)
+    area = models.FloatField(db_index=True)
+    spread = models.JSONField()
+    middle = models.JSONField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=("case", "piece"), name="one_print_a_piece")]
+
+
 class Presence(models.Model):
     """Who has a case open now."""
 

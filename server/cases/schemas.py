@@ -35,6 +35,7 @@ class PieceOut(Schema):
     confidence: float
     same_as: str | None
     instead_of: str | None
+    twin: str
 
 
 class CaseOut(Schema):

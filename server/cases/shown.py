@@ -12,6 +12,7 @@ from runs.store import ServerStore
 
 from .documents import document_of
 from .models import Case
+from .prints import same_elsewhere
 from .schemas import CaseOut, NodeOut, PieceOut, SettingOut, StepOut, Tray
 from .services import DETAILS, can_undo
 
@@ -57,7 +58,7 @@ def case_out(case: Case, user: Any) -> CaseOut:
         number=case.number,
         revision=case.revision,
         details={key: getattr(document, key) for key in DETAILS},
-        pieces=[_piece(p.id, document, graph) for p in document.live],
+        pieces=[_piece(p.id, case, document, graph) for p in document.live],
         nodes=[_node(n, case, document, good) for n in graph.nodes.values()],
         accepted=document.accepted,
         working=case.working if case.needs_work else {},
@@ -77,13 +78,14 @@ def _about(piece: str, graph: Graph) -> dict:
     return node.manifest.values.get("about", {}).get("json", {}) if node and node.manifest else {}
 
 
-def _piece(piece: str, document: CaseDocument, graph: Graph) -> PieceOut:
+def _piece(piece: str, case: Case, document: CaseDocument, graph: Graph) -> PieceOut:
     entry, about = document.entry(piece), _about(piece, graph)
     first = next(p for p in document.live if p.sha256 == entry.sha256)
     return PieceOut(
         id=piece, file=entry.file, sha256=entry.sha256, jaw=graph.jaws.get(piece), kind=about.get("kind", ""),
         confidence=about.get("confidence", 0.0), same_as=first.file if first.id != piece else None,
         instead_of=_asks(piece, document, graph, about),
+        twin=same_elsewhere(case, piece, {p.id for p in document.pieces if p.retired}),
     )  # fmt: skip
 
 

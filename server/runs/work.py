@@ -23,6 +23,7 @@ from bitecore.views import ViewJob, early_full, view_path
 from cases.blobs import folder
 from cases.documents import document_of
 from cases.models import Case
+from cases.prints import remember
 
 from .pictures import picture_job
 from .services import announce, look, remember_good
@@ -174,6 +175,9 @@ class CaseWork:
             good = {**self.case.last_good, node.id: manifest.key}
             self.case.last_good = good
             patiently(lambda: Case.objects.filter(pk=self.case_id).update(last_good=good))
+        if node.step.name == "intake" and "about" in manifest.values:
+            file = document_of(self.case).entry(node.piece).file
+            patiently(lambda: remember(self.case, node.piece, file, manifest.values["about"]["json"]["print"]))
         self._say()
         patiently(lambda: announce({"case": self.case.number, "kind": "state"}))
 

@@ -17,6 +17,7 @@ from bitecore.mesh import (
     edge_table,
     face_components,
     face_normals,
+    surface_print,
     vector_area_mm2,
     vertex_normals,
     volume_ml,
@@ -183,3 +184,21 @@ class RigidTest(unittest.TestCase):
         m = turn(5)
         back = frame_to_axes(m[:3, 3], m[:3, 0], m[:3, 1], m[:3, 2])
         np.testing.assert_allclose(back @ m, np.eye(4), atol=1e-12)
+
+
+class PrintTest(unittest.TestCase):
+    def test_moments_of_a_box_are_the_textbooks_and_do_not_move_with_it(self) -> None:
+        """Second moments of the surface of a box a × b × c about its middle (closed form: faces of each pair give
+        2bc (a/2)² across and 2bc b²/12 along, and so on)."""
+        a, b, c = 2.0, 3.0, 5.0
+        area = 2 * (a * b + b * c + a * c)
+        exact = sorted(
+            np.sqrt((2 * y * z * (x / 2) ** 2 + 2 * x * y * x**2 / 12 + 2 * x * z * x**2 / 12) / area)
+            for x, y, z in ((a, b, c), (b, a, c), (c, a, b))
+        )
+        still = surface_print(box((a, b, c)))
+        self.assertAlmostEqual(still["area_mm2"], area)
+        np.testing.assert_allclose(still["spread_mm"], exact, rtol=1e-6)
+        np.testing.assert_allclose(still["middle_mm"], [a / 2, b / 2, c / 2], atol=1e-9)
+        moved = surface_print(box((a, b, c)).moved(turn(3)))
+        np.testing.assert_allclose(moved["spread_mm"], exact, rtol=1e-6)

@@ -13,6 +13,7 @@ from cases.documents import document_of
 from cases.models import AuditLine, Blob, Case, Revision
 from house.models import HouseRevision
 from house.services import newest
+from tests.broken import BROKEN
 from tests.core.test_files import zipped
 from tests.server.common import clear_state, client, drop, pair, people, post, scan
 from tests.shapes import jaws, sphere
@@ -315,3 +316,11 @@ class UpgradeTest(ServerCase):
         post(self.mira, f"/api/cases/{number}/undo")
         drop(self.mira, ("other.stl", scan(sphere(4, 12))), to=f"/api/cases/{number}/drop")
         self.assertEqual([p["id"] for p in self.read(number)["pieces"]], ["p1", "p3"])
+
+
+class BrokenTest(ServerCase):
+    def test_a_drop_of_every_broken_file_stores_nothing_and_says_a_sentence_each(self) -> None:
+        answer = drop(self.mira, *BROKEN.items()).json()
+        self.assertEqual((answer["number"], answer["accepted"], Case.objects.count(), Blob.objects.count()), (None, [], 0, 0))
+        refused = {r["file"] for r in answer["refused"] if r["code"] != "ignored"}
+        self.assertEqual(len(refused), len(BROKEN))

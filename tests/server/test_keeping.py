@@ -7,6 +7,7 @@ import json
 import zipfile
 from datetime import date
 
+import numpy as np
 from django.conf import settings
 from django.test import Client
 
@@ -18,7 +19,7 @@ from runs.store import ServerStore
 from tests.server.common import client, drop, pair, post, scan
 from tests.server.test_cases import ServerCase
 from tests.server.test_work import WorkCase
-from tests.shapes import jaws
+from tests.shapes import jaws, turn
 
 
 class KeepingTest(ServerCase):
@@ -197,3 +198,19 @@ class ReplaceTest(WorkCase):
         answer = post(mira, f"/api/cases/{number}/pieces/{new}", {"base": answer["revision"], "what": "aside"}).json()
         self.assertNotIn(new, [p["id"] for p in answer["pieces"]])
         self.assertEqual(post(mira, f"/api/cases/{number}/pieces/{new}", {"base": 1, "what": "aside"}).status_code, 404)
+
+
+class TwinTest(WorkCase):
+    def test_the_same_surface_in_another_case_is_told_with_how_far_it_moved(self) -> None:
+        first = self.work(self.opened(pair()[0]))
+        upper = jaws(3)[0]
+        moved = upper.moved(np.array([[1, 0, 0, 3.2], [0, 1, 0, 0], [0, 0, 1, 0], [0, 0, 0, 1.0]]))
+        second = self.work(self.opened(("other name.stl", scan(moved)), pair()[1]))
+        mira = client("mira")
+        twins = {p["file"]: p["twin"] for p in mira.get(f"/api/cases/{second.number}").json()["pieces"]}
+        self.assertEqual(twins["other name.stl"], f"The same surface as “a.stl” in case {first.number}, moved by 3.2 mm.")
+        self.assertEqual(twins["b.stl"], "")
+        drop(mira, ("turned.stl", scan(upper.moved(turn(4)))), to=f"/api/cases/{first.number}/drop")
+        first = self.work(Case.objects.get(pk=first.pk))
+        twins = {p["file"]: p["twin"] for p in mira.get(f"/api/cases/{first.number}").json()["pieces"]}
+        self.assertIn("The same surface as “a.stl”, moved by", twins["turned.stl"])

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numba as nb
 import numpy as np
 from numpy.typing import NDArray
@@ -93,3 +95,23 @@ def _angle_weighted(v, f, normal):
             for x in range(3):
                 out[p, x] += weight * normal[i, x]
     return out
+
+
+def surface_print(mesh: Mesh) -> dict[str, Any]:
+    """What stays the same of a surface wherever it lies: area_mm2 and spread_mm (three, how far it reaches along its own
+    axes); and middle_mm, where it lies. Exact moments of the triangles (second moments by their corners, as in
+    textbooks of mechanics: the mean over a triangle of x xᵀ is (Σ pᵢpᵢᵀ + 9 m mᵀ) / 12, m its middle)."""
+    weight = np.linalg.norm(area_vectors(mesh), axis=1)
+    total = float(weight.sum())
+    corner = mesh.vertices_mm[mesh.faces]
+    shift = corner[:, 0].mean(0)
+    corner = corner - shift
+    middle = corner.mean(1)
+    mean = (middle * weight[:, None]).sum(0) / total
+    second = np.einsum("f,fci,fcj->ij", weight, corner, corner) + 9 * np.einsum("f,fi,fj->ij", weight, middle, middle)
+    spread = np.sqrt(np.clip(np.linalg.eigvalsh(second / (12 * total) - np.outer(mean, mean)), 0, None))
+    return {
+        "area_mm2": round(total, 4),
+        "spread_mm": [round(float(s), 6) for s in spread],
+        "middle_mm": [round(float(x), 5) for x in mean + shift],
+    }

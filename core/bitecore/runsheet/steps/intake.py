@@ -10,7 +10,7 @@ from ...anatomy.jawshape import UNITS, unit_of
 from ...anatomy.whatis import Shape, recognise
 from ...errors import StepFailed
 from ...files import Limits, read_mesh
-from ...mesh import Mesh, area_mm2, bounds_mm
+from ...mesh import Mesh, area_mm2, bounds_mm, surface_print
 from ...ops.mend import component_areas
 from ...ops.rigid import rounded
 from ...ops.weld import weld
@@ -79,6 +79,7 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
         "front": rounded(shape.front),
         "incisal": None if shape.incisal is None else rounded(shape.incisal),
         "form": soup.form,
+        "print": surface_print(mesh),
     }
     flags = [*_what_flags(inputs.piece, about, settings, unit_confidence), *findings(inputs.piece, mesh, kind)]
     if soup.dropped_nan or welded.degenerate:

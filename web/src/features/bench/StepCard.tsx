@@ -50,6 +50,7 @@ export function StepCard({ data, steps, step, doings }: Props) {
         </div>
       )}
       <div className="min-h-0 flex-1 overflow-y-auto px-4 py-2">
+        <Twin data={data} step={step} node={node} />
         <Found data={data} step={step} node={node} doings={doings} />
         {node && <Settings data={data} step={step} node={node} doings={doings} />}
         {step.name === "hand-off" && <HandOff data={data} />}
@@ -57,6 +58,14 @@ export function StepCard({ data, steps, step, doings }: Props) {
       <Foot data={data} steps={steps} step={step} node={node} doings={doings} />
     </>
   );
+}
+
+/** The same surface is here or in another case already. */
+function Twin({ data, step, node }: { data: CaseOut; step: StepOut; node: NodeOut | undefined }) {
+  const twin = step.name === "intake" ? data.pieces.find((p) => p.id === node?.piece)?.twin : "";
+  return twin ? (
+    <p className="rounded-lg bg-[var(--look-ground)] px-3 py-1.5 font-semibold text-warning">▲ {twin}</p>
+  ) : null;
 }
 
 const FEW = 3;

@@ -774,6 +774,8 @@ export interface components {
             same_as: string | null;
             /** Sha256 */
             sha256: string;
+            /** Twin */
+            twin: string;
         };
         /** Refusal */
         Refusal: {
