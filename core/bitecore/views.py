@@ -15,7 +15,8 @@ from .files import Limits, read_mesh
 from .files import glb as glb_file
 from .mesh import GROUP_CUT, Mesh
 from .ops.crease import creased
-from .ops.picture import picture
+from .ops.mend import largest_piece
+from .ops.picture import picture, turntable
 from .ops.relief import plaster_shade
 from .ops.weld import weld
 from .progress import Run
@@ -28,8 +29,8 @@ _LIGHT_CELLS = 64
 @dataclass(frozen=True)
 class ViewJob:
     """kind : early (of one scan file, in the file's own units: a light copy, then beside it all of it), full (of one
-    mesh digest) or picture (of several, each with its matrix). to : where it goes. urgent : before any step, for
-    someone looks at an empty stage."""
+    mesh digest), picture (of several, each with its matrix) or turn (of one with its matrix, once around). to : where it
+    goes. urgent : before any step, for someone looks at an empty stage."""
 
     kind: str
     meshes: tuple[tuple[str, Any], ...]
@@ -74,6 +75,9 @@ def early_full(light: Path) -> Path:
 def _late(job: ViewJob, blobs: FolderBlobs, run: Run) -> bytes:
     loaded = [(Mesh.from_bytes(blobs.read(d)), np.eye(4) if m is None else np.array(m)) for d, m in job.meshes]
     run.tick(0.3, "picture")
+    if job.kind == "turn":
+        mesh, matrix = loaded[0]
+        return turntable(lighter(largest_piece(mesh)), matrix)
     return picture(loaded) if job.kind == "picture" else glb(loaded[0][0])
 
 

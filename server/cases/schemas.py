@@ -36,6 +36,7 @@ class PieceOut(Schema):
     same_as: str | None
     instead_of: str | None
     twin: str
+    turning: str
 
 
 class CaseOut(Schema):

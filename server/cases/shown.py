@@ -7,6 +7,7 @@ from typing import Any
 from bitecore.runsheet import CaseDocument, Manifest, standard
 from bitecore.runsheet.document import ALL
 from bitecore.runsheet.graph import Graph, Node
+from runs.pictures import turn_of, turn_path
 from runs.services import look
 from runs.store import ServerStore
 
@@ -85,8 +86,18 @@ def _piece(piece: str, case: Case, document: CaseDocument, graph: Graph) -> Piec
         id=piece, file=entry.file, sha256=entry.sha256, jaw=graph.jaws.get(piece), kind=about.get("kind", ""),
         confidence=about.get("confidence", 0.0), same_as=first.file if first.id != piece else None,
         instead_of=_asks(piece, document, graph, about),
+        turning=_turning(piece, graph, about),
         twin=same_elsewhere(case, piece, {p.id for p in document.pieces if p.retired}),
     )  # fmt: skip
+
+
+def _turning(piece: str, graph: Graph, about: dict) -> str:
+    """Name of the strip of pictures that turns the scan on its tile, once it is made."""
+    node = graph.node("intake", piece)
+    if not about or node is None or node.manifest is None or "mesh" not in node.manifest.values:
+        return ""
+    name, _ = turn_of(node.manifest.values["mesh"]["mesh"], about)
+    return name if turn_path(name).exists() else ""
 
 
 def _asks(piece: str, document: CaseDocument, graph: Graph, about: dict) -> str | None:

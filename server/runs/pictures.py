@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import json
+from pathlib import Path
+from typing import Any
 
+import numpy as np
 from django.conf import settings
 
 from bitecore.runsheet.graph import Graph
@@ -35,3 +38,25 @@ def _matrix(level, piece: str) -> list | None:  # noqa: ANN001
         return None
     ref = level.manifest.values.get("home_to_bench", {}).get("by_piece", {}).get(piece)
     return ref["json"] if ref else None
+
+
+def turn_of(digest: str, about: dict[str, Any]) -> tuple[str, list]:
+    """(name of the strip that turns a scan, the matrix it is turned by): upright by what Intake found, the tips of an
+    upper downwards."""
+    up, front = np.array(about["up"], float), np.array(about["front"], float)
+    z = -up if about["jaw"] == "upper" else up
+    y = -front - z * float(-front @ z)
+    y /= np.linalg.norm(y) or 1.0
+    matrix = np.eye(4)
+    matrix[:3, :3] = np.stack([np.cross(y, z), y, z])
+    rows = [[round(float(v), 5) for v in row] for row in matrix]
+    return hashlib.sha256(json.dumps(["turn", VERSION, digest, rows]).encode()).hexdigest()[:40], rows
+
+
+def turn_path(name: str) -> Path:
+    return Path(settings.VIEW_ROOT) / "pictures" / f"{name}.png"
+
+
+def turn_job(digest: str, about: dict[str, Any]) -> ViewJob | None:
+    name, rows = turn_of(digest, about)
+    return None if turn_path(name).exists() else ViewJob("turn", ((digest, rows),), str(turn_path(name)))

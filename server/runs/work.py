@@ -25,7 +25,7 @@ from cases.documents import document_of
 from cases.models import Case
 from cases.prints import remember
 
-from .pictures import picture_job
+from .pictures import picture_job, turn_job
 from .services import announce, look, remember_good
 from .store import ServerStore
 
@@ -270,10 +270,13 @@ class _Views:
 
 
 def view_jobs(step: str, manifest: Manifest) -> list[ViewJob]:
-    """The GLB of the mesh a step shows."""
+    """The GLB of the mesh a step shows; of a scan its tile that turns, too."""
     shows = standard()[step].shows
     ref = manifest.values.get(shows) if shows else None
-    return _full(ref["mesh"]) if ref else []
+    if not ref:
+        return []
+    turning = turn_job(ref["mesh"], manifest.values["about"]["json"]) if step == "intake" else None
+    return [*([turning] if turning else []), *_full(ref["mesh"])]
 
 
 def early_jobs(document: CaseDocument) -> list[ViewJob]:

@@ -15,7 +15,7 @@ from bitecore import views
 from bitecore.mesh import Mesh
 from bitecore.ops.base import base
 from bitecore.ops.crease import creased
-from bitecore.ops.picture import picture
+from bitecore.ops.picture import picture, turntable
 from tests.shapes import dome, jaws, turn
 
 
@@ -94,3 +94,16 @@ class PictureTest(unittest.TestCase):
         )
         seen = image[:, :, 3] > 128
         self.assertGreater(seen[:, :100].sum(), seen[:, 100:].sum())
+
+
+class TurntableTest(unittest.TestCase):
+    def test_sixteen_views_of_one_size_side_by_side(self) -> None:
+        strip = Image.open(io.BytesIO(turntable(jaws(21)[1], np.eye(4))))
+        self.assertEqual(strip.size, (16 * 76, 58))
+        alpha = np.asarray(strip)[:, :, 3]
+        for k in range(16):
+            view = alpha[:, k * 76 : (k + 1) * 76] > 128
+            self.assertGreater(view.mean(), 0.1)
+            # Nothing is cut off at the sides.
+            self.assertFalse(view[:, 0].any() or view[:, -1].any() or view[0].any() or view[-1].any())
+        self.assertGreater(np.abs(np.asarray(strip)[:, :76].astype(int) - np.asarray(strip)[:, 76:152]).mean(), 1)

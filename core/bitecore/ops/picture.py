@@ -78,13 +78,40 @@ def picture(
     return out.getvalue()
 
 
-def _lit(mesh: Mesh, split: Creased, view: NDArray) -> NDArray:
+def turntable(mesh: Mesh, matrix: ArrayLike, *, frames: int = 16, size_px: tuple[int, int] = (76, 58)) -> bytes:
+    """PNG strip of so many views side by side, once around the upright axis: to be turned by a style sheet."""
+    placed = mesh.moved(matrix)
+    split, over = creased(placed), 2
+    width, height = size_px[0] * over, size_px[1] * over
+    low, high = placed.vertices_mm.min(0), placed.vertices_mm.max(0)
+    centre = (low + high) / 2
+    off = placed.vertices_mm - centre
+    # One scale for all views, so that it turns and does not breathe.
+    wide = max(np.hypot(off[:, 0], off[:, 1]).max(), 1e-6)
+    tall = max(np.abs(off[:, 2]).max() + 0.34 * wide, 1e-6)
+    scale = 0.49 * min(width / wide, height / tall)
+    strip = np.zeros((height, width * frames, 4), np.uint8)
+    for k in range(frames):
+        view = view_rotation(turn_deg=360.0 * k / frames + 24.0, tilt_deg=20.0)
+        depth, image = np.full((height, width), -np.inf), np.zeros((height, width, 3))
+        screen = (off @ view.T * scale * [1, -1, 1] + [width / 2, height / 2, 0])[split.source]
+        _raster(screen, _lit(placed, split, view, shaded=False), split.faces, depth, image)
+        alpha = np.isfinite(depth)
+        strip[:, k * width : (k + 1) * width] = np.dstack([np.clip(image, 0, 1) * 255, alpha * 255.0]).astype(np.uint8)
+    small = Image.fromarray(strip).resize((size_px[0] * frames, size_px[1]), Image.Resampling.BOX)
+    out = io.BytesIO()
+    small.save(out, "PNG", optimize=False)
+    return out.getvalue()
+
+
+def _lit(mesh: Mesh, split: Creased, view: NDArray, *, shaded: bool = True) -> NDArray:
     """(k, 3) colour of each split vertex: a warm key light, a cool fill from below, darkened fissures."""
     normal = split.normals @ view.T
     normal = np.where(normal[:, 2:] < 0, -normal, normal)
     key = np.clip(normal @ (np.array([-0.45, 0.65, 0.62]) / 1.005), 0, 1)[:, None]
     fill = np.clip(normal @ np.array([0.7, -0.3, 0.65]), 0, 1)[:, None]
-    shade = plaster_shade(mesh)[split.source]
+    # At the size of a tile fissures are a smear.
+    shade = plaster_shade(mesh)[split.source] if shaded else np.ones(len(split.source))
     shade[split.faces[mesh.groups == GROUP_CUT].ravel()] = 1.0
     light = 0.36 + key * np.array([0.52, 0.50, 0.47]) + fill * np.array([0.15, 0.17, 0.21]) + 0.14 * normal[:, 2:]
     return PLASTER * light * shade[:, None]

@@ -32,7 +32,7 @@ export function Pieces({
   return (
     <aside
       aria-label="Pieces"
-      className="line flex w-[92px] shrink-0 flex-col gap-2 overflow-y-auto border-r bg-base-100 p-2"
+      className={`line flex w-[92px] shrink-0 flex-col gap-2 overflow-y-auto border-r bg-base-100 p-2 ${data.accepted.includes("intake") ? "" : "looking"}`}
     >
       {data.pieces.map((piece) => (
         <Tile key={piece.id} piece={piece} doings={doings} />
@@ -81,7 +81,14 @@ function Tile({ piece, doings }: { piece: PieceOut; doings: Doings }) {
         className="block w-full text-center"
         title={`${piece.file}${piece.same_as ? `, the same file as ${piece.same_as}` : ""}: the tools act on it`}
       >
-        <ArchMark jaw={piece.jaw} faint={how !== "shown"} />
+        {piece.turning ? (
+          <span
+            className={`turning mx-auto block ${how !== "shown" ? "opacity-40" : ""}`}
+            style={{ backgroundImage: `url(/api/pictures/${piece.turning}.png)` }}
+          />
+        ) : (
+          <ArchMark jaw={piece.jaw} faint={how !== "shown"} />
+        )}
         <span className="block truncate text-xs font-semibold">{name}</span>
         {piece.confidence > 0 && (
           <span className="dim block text-[11px] leading-tight">

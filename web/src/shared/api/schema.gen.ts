@@ -774,6 +774,8 @@ export interface components {
             same_as: string | null;
             /** Sha256 */
             sha256: string;
+            /** Turning */
+            turning: string;
             /** Twin */
             twin: string;
         };
