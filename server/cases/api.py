@@ -14,7 +14,7 @@ from bitecore.anatomy.notation import DECIDUOUS, PERMANENT, tooth
 from bitecore.errors import UnreadableFile
 from config.errors import Refused
 
-from . import keeping, services, veil
+from . import choices, keeping, services, veil
 from .blobs import Accepted, folder, judge
 from .documents import document_of
 from .models import Case
@@ -135,11 +135,11 @@ def change_settings(request: HttpRequest, number: str, body: Change) -> CaseOut:
 def choose_piece(request: HttpRequest, number: str, piece: str, body: PieceChoice) -> CaseOut:
     """Put a scan aside, keep it beside another of the same jaw, or let it take that one's place."""
     if body.what == "aside":
-        case = services.put_aside(request.user, number, body.base, piece)
+        case = choices.put_aside(request.user, number, body.base, piece)
     elif body.what == "beside":
-        case = services.beside(request.user, number, body.base, piece)
+        case = choices.beside(request.user, number, body.base, piece)
     else:
-        case = services.instead_of(request.user, number, body.base, piece, body.of)
+        case = choices.instead_of(request.user, number, body.base, piece, body.of)
     return _out(request, case)
 
 
@@ -222,7 +222,8 @@ def files_zip(request: HttpRequest, number: str) -> HttpResponse:
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive:
         for file in _made(request, number):
-            archive.writestr(zipfile.ZipInfo(file["name"], (2020, 1, 1, 0, 0, 0)), folder().read(file["sha256"]))
+            path = "/".join(part for part in (file["folder"], file["name"]) if part)
+            archive.writestr(zipfile.ZipInfo(path, (2020, 1, 1, 0, 0, 0)), folder().read(file["sha256"]))
     return _download(out.getvalue(), f"{number}.zip", "application/zip")
 
 

@@ -160,8 +160,10 @@ def packed(user: Any, number: str) -> bytes:
         for r in case.revisions.select_related("author").order_by("number")
     ]  # fmt: skip
     files: dict[str, str] = {}
-    for piece in document_of(case).pieces:
-        files.setdefault(f"scans/{piece.id}_{piece.file.replace('/', '_')}"[:180], piece.sha256)
+    document = document_of(case)
+    for piece in document.pieces:
+        # Under the day and the case's own number, whatever the scanner called it.
+        files[f"scans/{document.opened or 'undated'}_{number}_{piece.id}_{piece.file.replace('/', '_')[-120:]}"] = piece.sha256
     blobs = sorted({d for m in manifests.values() for d in digests_of(m)} | _sources(case))
     index = {
         "format": FORMAT, "number": case.number, "accepted": document_of(case).accepted, "demanded": case.demanded,

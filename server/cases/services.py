@@ -70,7 +70,14 @@ def _open_case(user: Any, files: list[Accepted], details: dict[str, str]) -> Cas
     number = next_number()
     case = Case.objects.create(number=number, needs_work=True)
     house = newest()
-    document = CaseDocument(number=number, house=house.steps, house_versions=house.versions, house_revision=house.number, **details)
+    document = CaseDocument(
+        number=number,
+        opened=timezone.localdate().isoformat(),
+        house=house.steps,
+        house_versions=house.versions,
+        house_revision=house.number,
+        **details,
+    )
     _with_pieces(document, files)
     names = ", ".join(f.name for f in files)
     _write(case, user, document.model_dump(mode="json"), [], f"Case opened with {names}"[:300])
@@ -82,7 +89,7 @@ def _open_case(user: Any, files: list[Accepted], details: dict[str, str]) -> Cas
 def add_files(user: Any, number: str, files: list[Accepted]) -> Case:
     """More scans for a case; a file that is there already, byte for byte, is not added again."""
     with transaction.atomic():
-        case = _locked(user, number)
+        case = locked(user, number)
         document = document_of(case)
         known = {p.sha256 for p in document.live}
         fresh = [f for f in files if f.sha256 not in known]
@@ -108,58 +115,11 @@ def _with_pieces(document: CaseDocument, files: list[Accepted]) -> None:
         document.pieces.append(PieceEntry(id=f"p{start + offset}", file=file.name, sha256=file.sha256, drop=drop))
 
 
-def put_aside(user: Any, number: str, base: int, piece: str) -> Case:
-    """Take a scan out of the case; its file is kept, and undo brings it back."""
-    with transaction.atomic():
-        case = _locked(user, number)
-        entry = _live(case, piece)
-        return _change_pieces(case, user, base, {piece: {"retired": True}}, f"Put aside: {entry.file}")
-
-
-def instead_of(user: Any, number: str, base: int, new: str, old: str) -> Case:
-    """`new` takes the place of `old`: settings made for the old one are the new one's."""
-    with transaction.atomic():
-        case = _locked(user, number)
-        there, entry = _live(case, old), _live(case, new)
-        document = document_of(case)
-        moved = []
-        for step, own in document.settings.items():
-            if old in own and step != "intake":
-                moved.append((["settings", step, new], own[old]))
-        jaw = document.settings.get("intake", {}).get(old, {})
-        if jaw:
-            moved.append((["settings", "intake", new], {**jaw, **document.settings["intake"].get(new, {})}))
-        what = f"{entry.file} instead of {there.file}"
-        return _change_pieces(case, user, base, {old: {"retired": True}, new: {"beside": False}}, what, moved)
-
-
-def beside(user: Any, number: str, base: int, piece: str) -> Case:
-    """A second scan of a jaw stays beside the first; the run sheet goes on with the first."""
-    with transaction.atomic():
-        case = _locked(user, number)
-        entry = _live(case, piece)
-        return _change_pieces(case, user, base, {piece: {"beside": True}}, f"{entry.file} kept beside")
-
-
-def _live(case: Case, piece: str) -> PieceEntry:
-    for entry in document_of(case).live:
-        if entry.id == piece:
-            return entry
-    raise Refused("This scan is not in the case any more.", code="no-piece", status=404)
-
-
-def _change_pieces(
-    case: Case, user: Any, base: int, changed: dict[str, dict[str, Any]], what: str, more: list[tuple[list[str], Any]] | None = None
-) -> Case:
-    pieces = [p.model_copy(update=changed.get(p.id, {})).model_dump() for p in document_of(case).pieces]
-    return _change(case, user, base, [(["pieces"], pieces), *(more or [])], what)
-
-
 def change_settings(user: Any, number: str, base: int, step: str, piece: str, values: dict[str, Any]) -> Case:
     """Set (or with None as the marker ABSENT, clear) settings of a step for one jaw or, with '*', for both."""
     known = standard()[step]
     with transaction.atomic():
-        case = _locked(user, number)
+        case = locked(user, number)
         _bring_up_to_date(case, user, step)
         changes = []
         for key, value in values.items():
@@ -171,7 +131,7 @@ def change_settings(user: Any, number: str, base: int, step: str, piece: str, va
                 own = document_of(case).settings.get(step, {})
                 changes += [(["settings", step, p, key], paths.ABSENT) for p in own if p != "*" and key in own[p]]
         titles = ", ".join(str(known.settings.model_fields[k].title) for k in values)
-        return _change(case, user, base, changes, f"{known.title}: {titles}")
+        return change(case, user, base, changes, f"{known.title}: {titles}")
 
 
 def _bring_up_to_date(case: Case, user: Any, step: str) -> None:
@@ -196,32 +156,32 @@ def _bring_up_to_date(case: Case, user: Any, step: str) -> None:
 def change_details(user: Any, number: str, base: int, values: dict[str, str]) -> Case:
     """Patient, practice, purpose, due, notes: at any time, never a must."""
     with transaction.atomic():
-        case = _locked(user, number)
+        case = locked(user, number)
         if "teeth" in values:
             values = {**values, "teeth": parsed(values["teeth"])}
         unknown = set(values) - set(DETAILS)
         if unknown:
             raise Refused(f"A case has no detail “{', '.join(sorted(unknown))}”.", code="invalid", status=422)
-        return _change(case, user, base, [([k], v.strip()[:2000]) for k, v in values.items()], f"Details: {', '.join(values)}")
+        return change(case, user, base, [([k], v.strip()[:2000]) for k, v in values.items()], f"Details: {', '.join(values)}")
 
 
 def accept(user: Any, number: str, base: int, steps: list[str], accepted: bool) -> Case:
     """Accept steps (or take acceptance back)."""
     with transaction.atomic():
-        case = _locked(user, number)
+        case = locked(user, number)
         titles = [standard()[s].title for s in steps]
         now = set(document_of(case).accepted)
         after = sorted(now | set(steps) if accepted else now - set(steps), key=lambda s: standard()[s].number)
         if after == sorted(now, key=lambda s: standard()[s].number):
             return case
         verb = "Accepted" if accepted else "Acceptance taken back"
-        return _change(case, user, base, [(["accepted"], after)], f"{verb}: {', '.join(titles)}", merge=True)
+        return change(case, user, base, [(["accepted"], after)], f"{verb}: {', '.join(titles)}", merge=True)
 
 
 def hand_off(user: Any, number: str) -> Case:
     """Ask for the files. Only once everything above was accepted."""
     with transaction.atomic():
-        case = _locked(user, number)
+        case = locked(user, number)
         missing = [s.title for s in standard().steps if s.name != "hand-off" and s.name not in document_of(case).accepted]
         if missing:
             raise Refused(
@@ -235,7 +195,7 @@ def hand_off(user: Any, number: str) -> Case:
         return case
 
 
-def _change(case: Case, user: Any, base: int, changes: list[tuple[list[str], Any]], what: str, *, merge: bool = False) -> Case:
+def change(case: Case, user: Any, base: int, changes: list[tuple[list[str], Any]], what: str, *, merge: bool = False) -> Case:
     """One revision from path and value pairs. Refused where someone else changed the same place since `base`."""
     document = copy.deepcopy(newest_revision(case).document)
     if case.revision != base and not merge:
@@ -278,7 +238,7 @@ def _no_collision(case: Case, user: Any, base: int, wanted: list[list[str]]) -> 
 def undo(user: Any, number: str) -> Case:
     """Take back my last change, as a new revision. Refused where someone has since changed the same place."""
     with transaction.atomic():
-        case = _locked(user, number)
+        case = locked(user, number)
         target = _undoable(case, user)
         if target is None:
             raise Refused("There is nothing of yours to take back.", code="nothing-to-undo", status=409)
@@ -288,7 +248,7 @@ def undo(user: Any, number: str) -> Case:
 def redo(user: Any, number: str) -> Case:
     """Do again what my last undo took back, unless I have changed something since."""
     with transaction.atomic():
-        case = _locked(user, number)
+        case = locked(user, number)
         target = _redoable(case, user)
         if target is None:
             raise Refused("There is nothing to do again.", code="nothing-to-redo", status=409)
@@ -357,7 +317,7 @@ def can_undo(case: Case, user: Any) -> tuple[str | None, str | None]:
 def hold(user: Any, number: str, held: bool) -> Case:
     """Stop working on a case, or go on."""
     with transaction.atomic():
-        case = _locked(user, number)
+        case = locked(user, number)
         case.held = held
         case.save(update_fields=["held", "touched"])
         _audit(user, case, "hold" if held else "go-on", {})
@@ -373,7 +333,7 @@ def here(user: Any, case: Case) -> list[str]:
     return [label(p.user) for p in others.select_related("user")]
 
 
-def _locked(user: Any, number: str) -> Case:
+def locked(user: Any, number: str) -> Case:
     visible(user, number)
     case = Case.objects.select_for_update().get(number=number)
     if case.closed is not None:

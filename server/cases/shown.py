@@ -147,7 +147,9 @@ def _small(manifest: Manifest | None) -> dict[str, Any]:
 def _files(node: Node | None) -> list[dict]:
     if node is None or node.manifest is None or node.manifest.stopped:
         return []
-    return [{"name": r["name"], "bytes": r["bytes"], "sha256": r["file"]} for r in node.manifest.values.values() if "file" in r]
+    values = node.manifest.values
+    folder = values.get("folder", {}).get("json", "")
+    return [{"name": r["name"], "bytes": r["bytes"], "sha256": r["file"], "folder": folder} for r in values.values() if "file" in r]
 
 
 def tray(case: Case) -> Tray:

@@ -24,7 +24,7 @@ def looks(data: bytes) -> bool:
     if b"\0" in head:
         return False
     lines = [line.split(None, 1)[0] for line in head.splitlines() if line.strip() and not line.lstrip().startswith(b"#")]
-    known = (b"v", b"vn", b"vt", b"f", b"o", b"g", b"s", b"mtllib", b"usemtl", b"l", b"p")
+    known = b"v vn vt f o g s mtllib usemtl l p".split()
     return bool(lines) and all(word in known for word in lines[:-1] or lines) and bool(_VERTEX.search(data[:200_000]))
 
 

@@ -35,6 +35,7 @@ class CaseDocument(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
     number: str = ""
+    opened: str = ""  # the day, as YYYY-MM-DD
     patient: str = ""
     practice: str = ""
     purpose: str = ""

@@ -14,7 +14,7 @@ from ..errors import StepFailed
 from ..files import stl, threemf
 from ..mesh import Mesh
 
-PLACEHOLDERS = ("number", "patient", "practice", "jaw", "frame", "kind")
+PLACEHOLDERS = ("number", "patient", "practice", "date", "jaw", "frame", "kind")
 
 
 @dataclass(frozen=True)
@@ -44,6 +44,12 @@ def safe_name(pattern: str, words: Mapping[str, str]) -> str:
     name = re.sub(r"\{(.*?)\}", lambda m: words.get(m[1], ""), pattern)
     name = re.sub(r"[^\w.\- ]+", "-", name, flags=re.UNICODE).strip(" .-_")
     return re.sub(r"[-_ ]{2,}", "_", name)[:120] or "model"
+
+
+def safe_folder(pattern: str, words: Mapping[str, str]) -> str:
+    """A path of safe names from a pattern like '{date}/{number}'; empty for an empty pattern."""
+    parts = [safe_name(part, words) for part in pattern.replace("\\", "/").split("/") if part.strip(" ./")]
+    return "/".join(parts)
 
 
 def export(

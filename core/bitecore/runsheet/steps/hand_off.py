@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 
 from ...progress import Run
-from ..export import Body, export
+from ..export import Body, export, safe_folder
 from ..model import FileValue, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 
 
@@ -19,7 +19,11 @@ class HandOffSettings(StepSettings):
     threemf: Literal["each", "all", "none"] = setting("all", label="3MF", help="One file per body, one for all, or none.")
     pattern: str = setting(
         "{number}_{jaw}", min_length=1, max_length=120, label="File names",
-        help="From {number}, {patient}, {practice}, {jaw}, {frame} and {kind}.",
+        help="From {number}, {patient}, {practice}, {date}, {jaw}, {frame} and {kind}.",
+    )  # fmt: skip
+    folder: str = setting(
+        "", max_length=160, label="Folder in the ZIP", main=False,
+        help="Like {date}/{number}: from {date} (when the case was opened), {number}, {patient} and {practice}.",
     )  # fmt: skip
 
 
@@ -29,7 +33,8 @@ def apply(inputs: Inputs, settings: HandOffSettings, run: Run) -> StepResult:
     for piece, jaw in inputs.jaws.items():
         matrix = np.eye(4).tolist() if settings.frame == "home" else inputs[matrices[settings.frame]][piece]
         bodies.append(Body(piece, jaw, "body", inputs["body"][piece], None if matrix is None else np.array(matrix)))
-    words = {"number": inputs["number"], "patient": inputs["patient"], "practice": inputs["practice"]}
+    words = {key: inputs[key] for key in ("number", "patient", "practice", "date")}
+    folder = safe_folder(settings.folder, words)
     run.tick(0.3, "writing files")
     files = export(
         bodies,
@@ -42,6 +47,7 @@ def apply(inputs: Inputs, settings: HandOffSettings, run: Run) -> StepResult:
         threemf_all=settings.threemf == "all",
     )
     values: dict = {f"file {i}": FileValue(f.name, f.data) for i, f in enumerate(files)}
+    values["folder"] = folder
     values["outputs"] = [row for f in files for row in f.rows]
     size = sum(len(f.data) for f in files) / 1e6
     flag = Flag("files-made", "note", f"{len(files)} file{'s' * (len(files) != 1)} in {settings.frame} coordinates.")
@@ -53,7 +59,7 @@ STEP = Step(
     name="hand-off",
     title="Hand-off",
     number=10,
-    version=1,
+    version=2,
     scope="case",
     on_demand=True,
     settings=HandOffSettings,
@@ -65,6 +71,7 @@ STEP = Step(
         "number": Need("case", "number"),
         "patient": Need("case", "patient"),
         "practice": Need("case", "practice"),
+        "date": Need("case", "opened"),
     },
     apply=apply,
     about="Files for the printer or the next program.",
