@@ -9,7 +9,7 @@ import numpy as np
 import trimesh
 
 from bitecore.errors import StepFailed
-from bitecore.runsheet.export import Body, export, safe_name
+from bitecore.runsheet.export import Body, export, safe_folder, safe_name
 from tests.shapes import box, sphere, turn
 
 WORDS = {"number": "2611-07", "patient": "Ilse Marrowby", "practice": "Saltmarsh / Rovers"}
@@ -26,6 +26,13 @@ class NameTest(unittest.TestCase):
             self.assertNotRegex(name, r"[/\\\0\n:]")
             self.assertNotIn("..", name.strip("."))
             self.assertTrue(name)
+
+    def test_folders_are_paths_of_safe_names(self) -> None:
+        words = {**WORDS, "date": "2026-11-25"}
+        self.assertEqual(safe_folder("{date}/{number}", words), "2026-11-25/2611-07")
+        self.assertEqual(safe_folder("", words), "")
+        for wild in ("../{date}", "/{date}/", "..\\{date}", "./{date}/.."):
+            self.assertEqual(safe_folder(wild, words), "2026-11-25")
 
     def test_letters_of_all_tongues_stay(self) -> None:
         self.assertEqual(safe_name("{patient}", {"patient": "Žofie Ångström"}), "Žofie Ångström")

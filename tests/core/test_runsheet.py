@@ -6,9 +6,11 @@ import tempfile
 import unittest
 from pathlib import Path
 from typing import Any
+from unittest.mock import patch
 
 import numpy as np
 
+from bitecore.anatomy.whichjaw import Told
 from bitecore.errors import BadSetting, Cancelled, StepFailed
 from bitecore.files import stl
 from bitecore.mesh import Mesh, bounds_mm, check_solid
@@ -154,8 +156,9 @@ class OneJawTest(unittest.TestCase):
         self.assertEqual(done.graph.node("plate").state, "done")
 
     def test_two_that_look_alike_are_told_apart_by_their_overjet_and_it_is_said(self) -> None:
-        for seed in (3, 21):
-            upper, lower = jaws(seed, palate=False)
+        upper, lower = jaws(3, palate=False)
+        # As if the teeth had not told: both look like a lower, neither is sure.
+        with patch("bitecore.anatomy.whatis.tell", return_value=Told(-1.0, 0.0)):
             for order in ((upper, lower), (lower, upper)):
                 store = MemoryStore()
                 done = evaluate(case(store, *order), standard(), store, until="bite")

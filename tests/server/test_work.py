@@ -9,6 +9,7 @@ import zipfile
 
 import trimesh
 from django.test import AsyncClient, TransactionTestCase
+from django.utils import timezone
 
 from cases.models import Case
 from runs.models import Result
@@ -56,6 +57,13 @@ class WorkTest(WorkCase):
             for name in names[1:]:
                 self.assertTrue(trimesh.load(io.BytesIO(archive.read(name)), file_type="stl").is_watertight)
         one = self.mira.get(f"/api/cases/{case.number}/files/{names[1]}")
+        base = self.mira.get(f"/api/cases/{case.number}").json()["revision"]
+        values = {"folder": "{date}/{number}"}
+        post(self.mira, f"/api/cases/{case.number}/settings", {"base": base, "step": "hand-off", "piece": "*", "values": values})
+        self.work(Case.objects.get(pk=case.pk))
+        with zipfile.ZipFile(io.BytesIO(self.mira.get(f"/api/cases/{case.number}/files.zip").content)) as archive:
+            today = timezone.localdate().isoformat()
+            self.assertIn(f"{today}/{case.number}/{names[1]}", archive.namelist())
         self.assertIn(f'filename="{names[1]}"', one["Content-Disposition"])
         missing = self.mira.get(f"/api/cases/{case.number}/files/..%2F..%2Fetc%2Fpasswd")
         self.assertEqual(missing.status_code, 404)

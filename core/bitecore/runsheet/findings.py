@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..mesh import Mesh, edge_table, face_components
+from ..mesh.topology import at_border
 from ..ops.crossing import crossing_faces
 from ..ops.holes import Hole, holes_of
 from ..ops.mend import component_areas, largest_piece
@@ -84,7 +85,10 @@ def _crowded(piece: str, mesh: Mesh) -> list[Flag]:
 def spikes(mesh: Mesh) -> NDArray[np.bool_]:
     """(n,) vertices that stand out of their surroundings as no anatomy does."""
     off, usual = neighbour_offsets(mesh)
-    return (off > _SPIKE_MM) & (off > _SPIKE_TIMES * usual)
+    found = (off > _SPIKE_MM) & (off > _SPIKE_TIMES * usual)
+    # The tips of a torn border stand out too: that is what Trim eases.
+    found[mesh.faces[at_border(mesh)].ravel()] = False
+    return found
 
 
 def _spikes(piece: str, mesh: Mesh) -> list[Flag]:
