@@ -219,11 +219,10 @@ def _discs(mesh: Mesh, points: NDArray) -> int:
     """How many small flat discs stand out: the ends of scan bodies (3 to 7 mm wide; common practice, no source)."""
     normal = face_normals(mesh)
     area = np.linalg.norm(area_vectors(mesh), axis=1)
-    bins = np.rint(normal * 20).astype(int)
-    _, inverse = np.unique(bins, axis=0, return_inverse=True)
+    bins = (np.rint(normal * 20).astype(np.int64) + 20) @ np.array([41 * 41, 41, 1])
     found = 0
-    for k in np.bincount(inverse.ravel(), area).argsort()[::-1][:10]:
-        mine = inverse.ravel() == k
+    for k in np.bincount(bins, area).argsort()[::-1][:10]:
+        mine = bins == k
         mean = (normal[mine] * area[mine, None]).sum(0)
         mean /= np.linalg.norm(mean)
         flat = normal @ mean > 0.9999

@@ -97,18 +97,36 @@ def _angle_weighted(v, f, normal):
     return out
 
 
+@nb.njit(cache=True)
+def _moments(v, f, vector):
+    """(area, first moment, 12 times the second) about `shift`, which keeps digits far from the origin."""
+    shift = np.zeros(3)
+    for x in range(3):
+        for i in range(len(f)):
+            shift[x] += v[f[i, 0], x]
+        shift[x] /= max(len(f), 1)
+    total, first, second = 0.0, np.zeros(3), np.zeros((3, 3))
+    p, m = np.empty((3, 3)), np.empty(3)
+    for i in range(len(f)):
+        w = np.sqrt(vector[i, 0] ** 2 + vector[i, 1] ** 2 + vector[i, 2] ** 2)
+        total += w
+        for x in range(3):
+            for k in range(3):
+                p[k, x] = v[f[i, k], x] - shift[x]
+            m[x] = (p[0, x] + p[1, x] + p[2, x]) / 3
+            first[x] += w * m[x]
+        for x in range(3):
+            for y in range(3):
+                second[x, y] += w * (p[0, x] * p[0, y] + p[1, x] * p[1, y] + p[2, x] * p[2, y] + 9 * m[x] * m[y])
+    return total, first, second, shift
+
+
 def surface_print(mesh: Mesh) -> dict[str, Any]:
     """What stays the same of a surface wherever it lies: area_mm2 and spread_mm (three, how far it reaches along its own
     axes); and middle_mm, where it lies. Exact moments of the triangles (second moments by their corners, as in
     textbooks of mechanics: the mean over a triangle of x xᵀ is (Σ pᵢpᵢᵀ + 9 m mᵀ) / 12, m its middle)."""
-    weight = np.linalg.norm(area_vectors(mesh), axis=1)
-    total = float(weight.sum())
-    corner = mesh.vertices_mm[mesh.faces]
-    shift = corner[:, 0].mean(0)
-    corner = corner - shift
-    middle = corner.mean(1)
-    mean = (middle * weight[:, None]).sum(0) / total
-    second = np.einsum("f,fci,fcj->ij", weight, corner, corner) + 9 * np.einsum("f,fi,fj->ij", weight, middle, middle)
+    total, first, second, shift = _moments(mesh.vertices_mm, mesh.faces, area_vectors(mesh))
+    mean = first / total
     spread = np.sqrt(np.clip(np.linalg.eigvalsh(second / (12 * total) - np.outer(mean, mean)), 0, None))
     return {
         "area_mm2": round(total, 4),

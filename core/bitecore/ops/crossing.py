@@ -43,8 +43,16 @@ def _cross(v, f, i, j):
     shared, si, sj = 0, 0, 0
     for x in range(3):
         for y in range(3):
+            if f[i, x] == f[j, y]:
+                shared += 1
+                si, sj = x, y
+    if shared >= 2:
+        return False
+    # Split corners lie in the same place under other numbers.
+    for x in range(3):
+        for y in range(3):
             a, b = f[i, x], f[j, y]
-            if a == b or (v[a, 0] == v[b, 0] and v[a, 1] == v[b, 1] and v[a, 2] == v[b, 2]):
+            if a != b and v[a, 0] == v[b, 0] and v[a, 1] == v[b, 1] and v[a, 2] == v[b, 2]:
                 shared += 1
                 si, sj = x, y
     if shared >= 2:
@@ -115,14 +123,23 @@ def _hashed(low, high, cell_low, cell, mask):
     return order, start
 
 
+@nb.njit(cache=True)
+def _boxes(v, f):
+    low, high = np.empty((len(f), 3)), np.empty((len(f), 3))
+    for i in range(len(f)):
+        for x in range(3):
+            a, b, c = v[f[i, 0], x], v[f[i, 1], x], v[f[i, 2], x]
+            low[i, x], high[i, x] = min(a, b, c), max(a, b, c)
+    return low, high
+
+
 def crossing_faces(mesh: Mesh) -> NDArray[np.bool_]:
     """(m,) which triangles go through another one of the same mesh."""
     if mesh.triangles < 2:
         return np.zeros(mesh.triangles, bool)
-    corner = mesh.vertices_mm[mesh.faces]
-    low, high = corner.min(1), corner.max(1)
-    side = float(np.median((high - low).max(1)))
-    cell = max(side * _CELL_OF_EDGE, float((high - low).max()) / 60, 1e-6)
+    low, high = _boxes(mesh.vertices_mm, mesh.faces)
+    wide = np.maximum(np.maximum(high[:, 0] - low[:, 0], high[:, 1] - low[:, 1]), high[:, 2] - low[:, 2])
+    cell = max(float(np.median(wide)) * _CELL_OF_EDGE, float(wide.max()) / 60, 1e-6)
     size = 1 << int(np.ceil(np.log2(max(mesh.triangles, 16))))
     origin = low.min(0) - 1e-3
     order, start = _hashed(low, high, origin, cell, size - 1)
