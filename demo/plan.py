@@ -9,14 +9,14 @@ from dataclasses import dataclass
 class ArchPlan:
     """seed decides all that is not said here.
 
-    grid_mm : density; 0.30 gives about 150,000 triangles a jaw, 0.80 about 22,000.
+    grid_mm : density; 0.33 gives about 150,000 triangles a jaw, 0.80 about 24,000.
     gaps : FDI numbers of missing teeth; third : third molars too; crowding : 0 to 1, front teeth turned and pushed out
     of line; wear_mm : how much of the tips is worn off, on average.
     noise_mm : white noise; warp_mm : RMS of the slow error of a scanner, over warp_length_mm.
     """
 
     seed: int = 1
-    grid_mm: float = 0.30
+    grid_mm: float = 0.33
     gaps: tuple[int, ...] = ()
     palate: bool = True
     noise_mm: float = 0.008

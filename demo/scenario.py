@@ -48,29 +48,29 @@ CASES = [
         _ROVERS, _GUARD, 3, ("intake", "bite", "level", "trim", "base", "plate"),
     ),
     DemoCase(
-        ArchPlan(seed=23, grid_mm=0.42, gaps=(15,)), "in occlusion", ("export1.stl", "export2.stl"), "Ilse Marrowby",
+        ArchPlan(seed=23, grid_mm=0.48, gaps=(15,)), "in occlusion", ("export1.stl", "export2.stl"), "Ilse Marrowby",
         _ROWERS, _GUARD, 4, ("intake", "bite", "level"),
     ),
     DemoCase(
-        ArchPlan(seed=52, grid_mm=0.42), "bite scans", ("u.ply", "l.ply", "occl_1.stl", "occl_2.stl"), "Bram Oxenhale",
+        ArchPlan(seed=52, grid_mm=0.48), "bite scans", ("u.ply", "l.ply", "occl_1.stl", "occl_2.stl"), "Bram Oxenhale",
         _ROVERS, _GUARD, 1, notes="Two bite scans came with it; the jaws lie each in their own coordinates.",
     ),
     DemoCase(
-        ArchPlan(seed=61, grid_mm=0.42), "bite missing", ("up_final.stl", "low_final (2).stl"), "Tilda Quennel", _ROWERS, _GUARD, 2,
+        ArchPlan(seed=61, grid_mm=0.48), "bite missing", ("up_final.stl", "low_final (2).stl"), "Tilda Quennel", _ROWERS, _GUARD, 2,
         notes="The bite scan was forgotten; the club sends it.",
     ),
     DemoCase(
-        ArchPlan(seed=5, grid_mm=0.42), "turned and inside-out in a ZIP", ("case_export.zip",), "Demonstration set 2", _SCHOOL, _SET, 8,
+        ArchPlan(seed=5, grid_mm=0.48), "turned and inside-out in a ZIP", ("case_export.zip",), "Demonstration set 2", _SCHOOL, _SET, 8,
     ),
-    DemoCase(ArchPlan(seed=74, grid_mm=0.42, third=True), "in metres", ("a.obj", "b.obj"), "Demonstration set 3", _SCHOOL, _SET, 8),
+    DemoCase(ArchPlan(seed=74, grid_mm=0.48, third=True), "in metres", ("a.obj", "b.obj"), "Demonstration set 3", _SCHOOL, _SET, 8),
     DemoCase(
-        ArchPlan(seed=88, grid_mm=0.42, gaps=(16, 15, 26, 27, 36, 37, 46)), "in occlusion", ("ok.stl", "uk.stl"), "Demonstration set 5",
+        ArchPlan(seed=88, grid_mm=0.48, gaps=(16, 15, 26, 27, 36, 37, 46)), "in occlusion", ("ok.stl", "uk.stl"), "Demonstration set 5",
         _SCHOOL, _SET, 12, notes="Partly toothless; the palate is kept.",
     ),
-    DemoCase(ArchPlan(seed=37, grid_mm=0.42), "lower alone", ("LowerJawScan.stl",), "Demonstration set 4", _SCHOOL, _SET, 9),
-    DemoCase(ArchPlan(seed=93, grid_mm=0.42), "closed model", ("modell_ok.stl",), "Demonstration set 6", _SCHOOL, _SET, 14),
+    DemoCase(ArchPlan(seed=37, grid_mm=0.48), "lower alone", ("LowerJawScan.stl",), "Demonstration set 4", _SCHOOL, _SET, 9),
+    DemoCase(ArchPlan(seed=93, grid_mm=0.48), "closed model", ("modell_ok.stl",), "Demonstration set 6", _SCHOOL, _SET, 14),
     DemoCase(
-        ArchPlan(seed=13, grid_mm=0.42, crowding=0.9), "in occlusion", ("Scan1.stl", "Scan2.stl"), "Hestia Brandling", _ROWERS, _GUARD, 6,
+        ArchPlan(seed=13, grid_mm=0.48, crowding=0.9), "in occlusion", ("Scan1.stl", "Scan2.stl"), "Hestia Brandling", _ROWERS, _GUARD, 6,
         ("intake",),
     ),
 ]  # fmt: skip

@@ -34,8 +34,8 @@ def pair(tris: int) -> tuple[bytes, bytes]:
         split = 0
         while tris / 4**split > 400_000:
             split += 1
-        # Triangles go with the square of the grid: 0.30 mm gives about 155,000.
-        meshes = jaw_pair(ArchPlan(seed=77, grid_mm=0.305 * (150_000 * 4**split / tris) ** 0.5))
+        # Triangles go with the square of the grid: 0.33 mm gives about 150,000.
+        meshes = jaw_pair(ArchPlan(seed=77, grid_mm=0.333 * (150_000 * 4**split / tris) ** 0.5))
         for path, mesh in zip(paths, meshes, strict=True):
             path.write_bytes(runs.quartered(stl.write_binary(mesh), split))
     return paths[0].read_bytes(), paths[1].read_bytes()
