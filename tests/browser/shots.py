@@ -65,7 +65,9 @@ def take(folder: Path) -> None:
             page.screenshot(path=folder / f"{name}.png")
 
         page.wait_for_function(
-            "() => document.querySelectorAll('a[aria-label^=Case] img').length >= 3 && !document.body.innerText.includes('Working:')"
+            "() => document.querySelectorAll('a[aria-label^=Case] img').length >= 10 && !document.body.innerText.includes('Working:')"
+            " && !document.body.innerText.includes('Waits for its turn')",
+            timeout=500_000,
         )
         page.wait_for_timeout(600)
         shot("rack")
@@ -91,6 +93,10 @@ def take(folder: Path) -> None:
         page.keyboard.press("h")
         page.wait_for_timeout(500)
         shot("history")
+        page.keyboard.press("d")
+        page.wait_for_timeout(500)
+        shot("details")
+        page.keyboard.press("d")
         page.keyboard.press("Shift+D")
         page.keyboard.press("h")
         page.keyboard.press("Alt+5")
