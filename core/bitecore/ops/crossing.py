@@ -93,6 +93,13 @@ def _crossing(v, f, low, high, cell_low, cell, order, start, n, mask):
                             or high[j, 1] < low[i, 1] or low[j, 2] > high[i, 2] or high[j, 2] < low[i, 2]
                         ):  # fmt: skip
                             continue
+                        # A pair meets in several cells; it is tried in the one where both boxes begin.
+                        if (
+                            int((max(low[i, 0], low[j, 0]) - cell_low[0]) / cell) != x
+                            or int((max(low[i, 1], low[j, 1]) - cell_low[1]) / cell) != y
+                            or int((max(low[i, 2], low[j, 2]) - cell_low[2]) / cell) != z
+                        ):
+                            continue
                         if _cross(v, f, i, j):
                             out[i] = True
                             out[j] = True
