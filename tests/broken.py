@@ -2,26 +2,17 @@
 
 from __future__ import annotations
 
-import io
 import json
 import struct
-import zipfile
 
 import numpy as np
 
 from bitecore.files import ply, stl
+from tests.core.test_files import zipped
 from tests.shapes import sphere
 
 BALL = sphere(6.0, 12)
 GOOD = stl.write_binary(BALL)
-
-
-def _zip(*members: tuple[str | zipfile.ZipInfo, bytes]) -> bytes:
-    out = io.BytesIO()
-    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
-        for name, data in members:
-            archive.writestr(name, data)
-    return out.getvalue()
 
 
 def _nan() -> bytes:
@@ -37,13 +28,13 @@ def _flat() -> bytes:
 
 
 def _lying_zip() -> bytes:
-    data = bytearray(_zip(("u.stl", GOOD)))
+    data = bytearray(zipped(("u.stl", GOOD)))
     struct.pack_into("<I", data, data.rindex(b"PK\x01\x02") + 24, 50)
     return bytes(data)
 
 
 def _locked_zip() -> bytes:
-    data = bytearray(_zip(("u.stl", GOOD)))
+    data = bytearray(zipped(("u.stl", GOOD)))
     for mark, at in ((b"PK\x03\x04", 6), (b"PK\x01\x02", 8)):
         data[data.index(mark) + at] |= 1
     return bytes(data)
@@ -57,7 +48,7 @@ def _glb(document: dict, body: bytes = b"") -> bytes:
 
 
 def _3mf(model: bytes) -> bytes:
-    return _zip(("[Content_Types].xml", b"<Types/>"), ("3D/a.model", model))
+    return zipped(("[Content_Types].xml", b"<Types/>"), ("3D/a.model", model))
 
 
 _PLY_HEAD = b"ply\nformat ascii 1.0\nelement vertex 3\nproperty float x\nproperty float y\nproperty float z\n"
@@ -65,7 +56,7 @@ _NO_POSITION = _glb(
     {"asset": {"version": "2.0"}, "scenes": [{"nodes": [0]}], "nodes": [{"mesh": 0}], "meshes": [{"primitives": [{"attributes": {}}]}]}
 )
 _LOOP = _glb({"asset": {"version": "2.0"}, "scenes": [{"nodes": [0]}], "nodes": [{"children": [0]}]})
-_NESTED = _zip(("inner.zip", _zip(("u.stl", GOOD))))
+_NESTED = zipped(("inner.zip", zipped(("u.stl", GOOD))))
 
 BROKEN: dict[str, bytes] = {
     "empty.stl": b"",
@@ -104,11 +95,11 @@ BROKEN: dict[str, bytes] = {
         b'<model><resources><object id="1"><mesh><vertices><vertex x="0" y="0" z="0"/></vertices>'
         b'<triangles><triangle v1="0" v2="1" v3="2"/></triangles></mesh></object></resources><build><item objectid="1"/></build></model>'
     ),
-    "cut.zip": _zip(("u.stl", GOOD))[:500],
-    "without-scans.zip": _zip(("letter.txt", b"hello")),
+    "cut.zip": zipped(("u.stl", GOOD))[:500],
+    "without-scans.zip": zipped(("letter.txt", b"hello")),
     "zip-in-zip.zip": _NESTED,
-    "leads-out.zip": _zip(("../../u.stl", GOOD)),
-    "absolute.zip": _zip(("/etc/u.stl", GOOD)),
+    "leads-out.zip": zipped(("../../u.stl", GOOD)),
+    "absolute.zip": zipped(("/etc/u.stl", GOOD)),
     "sizes-lie.zip": _lying_zip(),
     "locked.zip": _locked_zip(),
 }
