@@ -79,7 +79,7 @@ def drop(request: HttpRequest, files: File[list[UploadedFile]]) -> Dropped:
     """A drop on the rack: a new case from what can be used; what cannot is refused with a sentence each."""
     carried = [f for f in files if _carried(f)]
     accepted, refused = judge([f for f in files if f not in carried])
-    case = services.open_case(request.user, accepted) if accepted else None
+    case = services.open_case(request.user, accepted, token=_token(request)) if accepted else None
     for file in carried:
         file.seek(0)
         try:
@@ -88,6 +88,11 @@ def drop(request: HttpRequest, files: File[list[UploadedFile]]) -> Dropped:
         except UnreadableFile as error:
             refused.append({"file": file.name, "code": error.code, "message": error.message})
     return _dropped(case, [a.name for a in accepted], refused)
+
+
+def _token(request: HttpRequest) -> str:
+    """What the sender calls this drop, to send it again when no answer came."""
+    return request.headers.get("X-Drop", "")[:64]
 
 
 def _carried(file: UploadedFile) -> bool:
@@ -100,7 +105,7 @@ def _carried(file: UploadedFile) -> bool:
 def drop_on(request: HttpRequest, number: str, files: File[list[UploadedFile]]) -> Dropped:
     services.visible(request.user, number)
     accepted, refused = judge(files)
-    case = services.add_files(request.user, number, accepted) if accepted else None
+    case = services.add_files(request.user, number, accepted, token=_token(request)) if accepted else None
     return _dropped(case, [a.name for a in accepted], refused)
 
 

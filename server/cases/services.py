@@ -6,7 +6,7 @@ import copy
 from datetime import timedelta
 from typing import Any
 
-from django.db import IntegrityError, transaction
+from django.db import IntegrityError, connection, transaction
 from django.utils import timezone
 
 from accounts.services import label
@@ -55,18 +55,31 @@ def next_number() -> str:
     return f"{stem}-{last + 1:02d}"
 
 
-def open_case(user: Any, files: list[Accepted], **details: str) -> Case:
-    """A new case with these scans."""
+def open_case(user: Any, files: list[Accepted], *, token: str = "", **details: str) -> Case:
+    """A new case with these scans; the same one where this drop came before (its answer was lost on the way)."""
     for _ in range(20):
         try:
-            return _open_case(user, files, details)
+            return _open_case(user, files, details, token)
         except IntegrityError:
             continue  # another case took the number
     raise Refused("No case number could be given. Try again.", code="busy", status=503)
 
 
+def _came_before(user: Any, token: str) -> Case | None:
+    """The case a drop of this name made or filled. Waits where the same drop is being taken right now."""
+    if not token:
+        return None
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_advisory_xact_lock(hashtextextended(%s, 0))", [token])
+    line = AuditLine.objects.filter(user=user, action__in=("open", "add"), detail__drop=token).first()
+    return Case.objects.filter(number=line.case_number).first() if line else None
+
+
 @transaction.atomic
-def _open_case(user: Any, files: list[Accepted], details: dict[str, str]) -> Case:
+def _open_case(user: Any, files: list[Accepted], details: dict[str, str], token: str) -> Case:
+    known = _came_before(user, token)
+    if known:
+        return known
     number = next_number()
     case = Case.objects.create(number=number, needs_work=True)
     house = newest()
@@ -81,27 +94,30 @@ def _open_case(user: Any, files: list[Accepted], details: dict[str, str]) -> Cas
     _with_pieces(document, files)
     names = ", ".join(f.name for f in files)
     _write(case, user, document.model_dump(mode="json"), [], f"Case opened with {names}"[:300])
-    _audit(user, case, "open", {"files": [[f.name, f.sha256] for f in files]})
+    _audit(user, case, "open", {"files": [[f.name, f.sha256] for f in files], "drop": token})
     _work(case)
     return case
 
 
-def add_files(user: Any, number: str, files: list[Accepted]) -> Case:
+def add_files(user: Any, number: str, files: list[Accepted], *, token: str = "") -> Case:
     """More scans for a case; a file that is there already, byte for byte, is not added again."""
     with transaction.atomic():
+        before = _came_before(user, token)
+        if before:
+            return before
         case = locked(user, number)
         document = document_of(case)
         known = {p.sha256 for p in document.live}
         fresh = [f for f in files if f.sha256 not in known]
         if not fresh:
             raise Refused("These files are in the case already.", code="same-file", status=409)
-        before = [p.model_dump() for p in document.pieces]
+        old = [p.model_dump() for p in document.pieces]
         _with_pieces(document, fresh)
-        after = [p.model_dump() for p in document.pieces]
+        new = [p.model_dump() for p in document.pieces]
         names = ", ".join(f.name for f in fresh)
-        changes = [{"path": ["pieces"], "before": before, "after": after}]
+        changes = [{"path": ["pieces"], "before": old, "after": new}]
         _write(case, user, document.model_dump(mode="json"), changes, f"Added {names}"[:300])
-        _audit(user, case, "add", {"files": [[f.name, f.sha256] for f in fresh]})
+        _audit(user, case, "add", {"files": [[f.name, f.sha256] for f in fresh], "drop": token})
         _work(case)
         return case
 

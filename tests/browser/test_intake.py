@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import io
 import re
+
+import numpy as np
+from PIL import Image
 
 from bitecore.files import obj_write
 from bitecore.mesh import Mesh
@@ -12,6 +16,26 @@ from tests.shapes import jaws, turn
 
 
 class IntakeTest(BrowserCase):
+    def test_what_came_stands_in_the_middle_and_its_places_are_walked_through(self) -> None:
+        page = self.page
+        upper, lower = jaws(3)
+        m = turn(5)
+        self.drop(("a.stl", scan(upper.moved(m))), ("b.stl", scan(lower.moved(m))))
+        page.wait_for_url(re.compile("/case/"))
+        self.wait_state("Plate", "done")
+        box = page.get_by_test_id("stage").bounding_box()
+        assert box
+        # The canvas is read where the models are: the middle of what is drawn is near the middle of the stage.
+        x, y = middle_drawn(page.screenshot(clip=box))
+        self.assertLess(abs(x - box["width"] / 2), 0.1 * box["width"])
+        self.assertLess(abs(y - box["height"] / 2), 0.14 * box["height"])
+        page.keyboard.press("e")
+        page.get_by_test_id("walk").get_by_text("Place 1 of").wait_for()
+        page.keyboard.press("e")
+        page.get_by_test_id("walk").get_by_text("Place 2 of").wait_for()
+        page.keyboard.press("Shift+E")
+        page.get_by_test_id("walk").get_by_text("Place 1 of").wait_for()
+
     def test_a_messy_zip_and_a_corrected_jaw(self) -> None:
         page = self.page
         upper, lower = jaws(3)
@@ -119,3 +143,11 @@ class IntakeTest(BrowserCase):
         tove.wait_for_url(re.compile(f"/case/{number}"))
         self.wait_state("Plate", "done", page=tove)
         tove.get_by_role("button", name=re.compile(f"{number}.*Corwin Pellathorn")).wait_for()
+
+
+def middle_drawn(png: bytes) -> tuple[float, float]:
+    """Middle (px) of what is much darker or warmer than the ground of the stage at its upper corners."""
+    image = np.asarray(Image.open(io.BytesIO(png)).convert("RGB"), float)
+    ground = image[70:90, 20:60].reshape(-1, 3).mean(0)
+    rows, columns = np.nonzero(np.abs(image - ground).max(2) > 40)
+    return float(np.median(columns)), float(np.median(rows))

@@ -41,9 +41,10 @@ def post(who: Client, path: str, body: Any = None) -> Any:
     return who.post(path, json.dumps(body or {}), "application/json", headers={"X-CSRFToken": token})
 
 
-def drop(who: Client, *files: tuple[str, bytes], to: str = "/api/cases/drop") -> Any:
+def drop(who: Client, *files: tuple[str, bytes], to: str = "/api/cases/drop", name: str = "") -> Any:
+    """name : what the sender calls this drop."""
     uploads = [SimpleUploadedFile(name, data) for name, data in files]
-    return who.post(to, {"files": uploads}, headers={"X-CSRFToken": who.cookies["csrftoken"].value})
+    return who.post(to, {"files": uploads}, headers={"X-CSRFToken": who.cookies["csrftoken"].value, "X-Drop": name})
 
 
 def scan(mesh: Mesh) -> bytes:

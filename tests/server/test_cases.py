@@ -68,6 +68,18 @@ class DoorTest(ServerCase):
 
 
 class DropTest(ServerCase):
+    def test_a_drop_sent_again_after_a_lost_answer_is_taken_once(self) -> None:
+        first = drop(self.mira, *pair(), name="a1").json()["number"]
+        self.assertEqual(drop(self.mira, *pair(), name="a1").json()["number"], first)
+        self.assertEqual(Case.objects.count(), 1)
+        self.assertNotEqual(drop(self.mira, *pair(), name="a2").json()["number"], first)
+        self.assertNotEqual(drop(self.tove, *pair(), name="a1").json()["number"], first)
+        more = ("c.stl", scan(jaws(21)[1]))
+        to = f"/api/cases/{first}/drop"
+        for _ in range(2):
+            self.assertEqual(drop(self.mira, more, to=to, name="a3").status_code, 200)
+        self.assertEqual(len(self.read(first)["pieces"]), 3)
+
     def test_a_drop_opens_a_case_with_its_own_number(self) -> None:
         answer = drop(self.mira, *pair()).json()
         self.assertRegex(answer["number"], r"^\d{4}-\d{2,}$")

@@ -13,7 +13,7 @@ from ..ops.mend import component_areas, largest_piece
 from ..ops.relief import neighbour_offsets
 from .model import Flag, Place
 
-_MOST_SHOWN = 8
+_MOST_SHOWN = 40
 _SCANNED = ("jaw", "bite", "desk", "before")
 # A vertex that stands this far from the middle of its neighbours, and this many times farther than is usual there, is
 # no anatomy (common practice, no source).

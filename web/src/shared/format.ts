@@ -15,11 +15,14 @@ export function bytes(count: number): string {
 }
 
 const DAY = new Intl.DateTimeFormat("en-GB", { weekday: "short", day: "numeric", month: "short" });
+const FAR_DAY = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", year: "numeric" });
 const MOMENT = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
 
+/** A day with its weekday; one of another year with the year instead. */
 export function day(iso: string): string {
   const date = new Date(iso);
-  return Number.isNaN(date.getTime()) ? iso : DAY.format(date);
+  if (Number.isNaN(date.getTime())) return iso;
+  return (date.getFullYear() === new Date().getFullYear() ? DAY : FAR_DAY).format(date);
 }
 
 export function moment(iso: string): string {

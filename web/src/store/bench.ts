@@ -10,6 +10,8 @@ export interface Focus {
   point: Point;
   radius: number;
   text: string;
+  /** The flag it belongs to. */
+  flag?: string;
 }
 
 interface BenchState {

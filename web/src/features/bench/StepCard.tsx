@@ -1,13 +1,14 @@
 import { useState } from "react";
-import type { CaseOut, Flag, NodeOut, Reading, StepOut } from "../../shared/api/client";
+import type { CaseOut, NodeOut, Reading, StepOut } from "../../shared/api/client";
 import { capital, reading } from "../../shared/format";
 import { Command } from "../../shared/ui/Command";
 import { SettingsForm } from "../../shared/ui/SettingsForm";
 import { STATE_WORDS, type StepState } from "../../shared/ui/StateMark";
 import { useBench } from "../../store/bench";
-import { sawsOf, toStage } from "../stage";
+import { sawsOf } from "../stage";
+import { Found } from "./Found";
 import { HandOff } from "./HandOff";
-import { flagsOf, nodesOf, stateOf } from "./states";
+import { nodesOf, stateOf } from "./states";
 import { CLEAR, type Doings } from "./useCase";
 
 interface Props {
@@ -43,7 +44,7 @@ export function StepCard({ data, steps, step, doings }: Props) {
               onClick={() => act(n.piece)}
               className={`truncate rounded-lg px-2.5 py-1 font-semibold ${n === node ? "bg-secondary text-secondary-content" : "dim"}`}
             >
-              {n.jaw ? capital(n.jaw) : (data.pieces.find((p) => p.id === n.piece)?.kind ?? n.piece)}
+              {capital(n.jaw ?? data.pieces.find((p) => p.id === n.piece)?.kind ?? n.piece)}
               {n.state === "look" ? " ▲" : n.state === "failed" ? " ✕" : ""}
             </button>
           ))}
@@ -68,83 +69,6 @@ function Twin({ data, step, node }: { data: CaseOut; step: StepOut; node: NodeOu
   ) : null;
 }
 
-const FEW = 3;
-const FEW_READINGS = 4;
-const ORDER: Record<Flag["severity"], number> = { stop: 0, look: 1, note: 2 };
-const MARK: Record<Flag["severity"], string> = { note: "■", look: "▲", stop: "✕" };
-
-function Found({
-  data,
-  step,
-  node,
-  doings,
-}: {
-  data: CaseOut;
-  step: StepOut;
-  node: NodeOut | undefined;
-  doings: Doings;
-}) {
-  const pointAt = useBench((s) => s.pointAt);
-  const [all, setAll] = useState(false);
-  const flags = flagsOf(node);
-  if (!node) return <p className="dim py-2">{step.about} It waits for a jaw scan.</p>;
-  if (flags.length === 0)
-    return <p className="dim py-2">{node.state === "todo" && node.waits_for ? waits(node.waits_for) : step.about}</p>;
-  const sorted = [...flags].sort((a, b) => ORDER[a.severity] - ORDER[b.severity]);
-  const worth = sorted.filter((f) => f.severity !== "note").length;
-  const few = all ? sorted : sorted.slice(0, Math.max(worth, FEW));
-  return (
-    <ul aria-label="What was found" className="mb-2">
-      {few.map((flag) => {
-        const { place, fix } = flag;
-        return (
-          <li key={flag.id} className="line flex gap-2 border-b py-1.5">
-            <span
-              aria-hidden="true"
-              className={`pt-0.5 text-[10px] ${flag.severity === "note" ? "dim" : "text-warning"}`}
-            >
-              {MARK[flag.severity]}
-            </span>
-            <span className="min-w-0 flex-1">{flag.message}</span>
-            {place && (
-              <button
-                type="button"
-                className="self-start font-semibold text-primary"
-                onClick={() => {
-                  const p = toStage(data, place.piece, step.name, place.point_mm);
-                  pointAt({ point: [p.x, p.y, p.z], radius: place.radius_mm, text: flag.message });
-                }}
-              >
-                Show
-              </button>
-            )}
-            {fix && (
-              <button
-                type="button"
-                className="self-start font-semibold text-primary"
-                onClick={() => doings.set(fix.step, fix.piece, fix.values)}
-              >
-                Fix
-              </button>
-            )}
-          </li>
-        );
-      })}
-      {few.length < sorted.length && (
-        <li>
-          <button type="button" className="py-1 font-semibold text-primary" onClick={() => setAll(true)}>
-            {sorted.length - few.length} more
-          </button>
-        </li>
-      )}
-    </ul>
-  );
-}
-
-function waits(why: string): string {
-  return why === "waits for a person" ? "Ready when you are." : `Waits for ${capital(why)}.`;
-}
-
 function Settings({ data, step, node, doings }: { data: CaseOut; step: StepOut; node: NodeOut; doings: Doings }) {
   const alone = step.name === "intake";
   const where = (key: string) => (alone || step.settings.find((s) => s.key === key)?.per_jaw ? node.piece : "*");
@@ -167,6 +91,8 @@ function Settings({ data, step, node, doings }: { data: CaseOut; step: StepOut; 
     </section>
   );
 }
+
+const FEW_READINGS = 4;
 
 /** What was measured. The first few stand there, the rest opens. */
 function Readings({ readings }: { readings: Reading[] }) {

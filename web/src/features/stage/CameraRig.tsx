@@ -36,6 +36,8 @@ export function CameraRig({ centre, radius, ready, locked, floor }: Props) {
     null,
   );
   const placed = useRef(false);
+  /** What was last brought into view, until the person takes the view into their own hands. */
+  const aimed = useRef<{ centre: Vector3; radius: number } | null>(null);
   const bounds = useRef({ centre, radius });
   bounds.current = { centre, radius };
 
@@ -47,6 +49,7 @@ export function CameraRig({ centre, radius, ready, locked, floor }: Props) {
     controls.maxDistance = 900;
     const stop = () => {
       move.current = null;
+      aimed.current = null;
     };
     const redraw = () => invalidate();
     controls.addEventListener("change", redraw);
@@ -96,7 +99,20 @@ export function CameraRig({ centre, radius, ready, locked, floor }: Props) {
     const eye = view.name === "fit" ? camera.position.clone().sub(controls.target) : new Vector3(...EYES[view.name]);
     go(eye, c.clone(), distanceFor(r), !placed.current);
     placed.current = true;
+    aimed.current = { centre: c.clone(), radius: r };
   }, [view, ready]);
+
+  // Scans that have just come are turned to the bench while they are looked at: the eye goes with them.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: where the models are moves the eye, nothing else
+  useEffect(() => {
+    const last = aimed.current;
+    if (!last || !ready) return;
+    const off = centre.distanceTo(last.centre) > 0.25 * last.radius || Math.abs(radius / last.radius - 1) > 0.3;
+    if (!off) return;
+    const eye = move.current?.to ?? camera.position.clone().sub(controls.target);
+    go(eye, centre.clone(), distanceFor(radius), true);
+    aimed.current = { centre: centre.clone(), radius };
+  }, [centre.x, centre.y, centre.z, radius, ready]);
 
   // biome-ignore lint/correctness/useExhaustiveDependencies: only a change of the floor moves the eye
   useEffect(() => {
@@ -105,6 +121,7 @@ export function CameraRig({ centre, radius, ready, locked, floor }: Props) {
     const later = setTimeout(() => {
       const { centre: c, radius: r } = bounds.current;
       go(new Vector3(...EYES.start), c.clone(), distanceFor(r), true);
+      aimed.current = { centre: c.clone(), radius: r };
     }, 60);
     return () => clearTimeout(later);
   }, [floor]);
@@ -112,6 +129,7 @@ export function CameraRig({ centre, radius, ready, locked, floor }: Props) {
   // biome-ignore lint/correctness/useExhaustiveDependencies: when a place is pointed at, not when the window changes
   useEffect(() => {
     if (!focus || !placed.current) return;
+    aimed.current = null;
     const eye = camera.position.clone().sub(controls.target);
     go(eye, new Vector3(...focus.point), distanceFor(Math.max(focus.radius * 3.2, 12)), false);
   }, [focus]);

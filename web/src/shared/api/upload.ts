@@ -1,14 +1,15 @@
 import { csrfToken, type Dropped, Said, said } from "./client";
 
-const TRIES = 3;
+const TRIES = 4;
 
-function once(url: string, files: File[], onProgress: (share: number) => void): Promise<Dropped> {
+function once(url: string, token: string, files: File[], onProgress: (share: number) => void): Promise<Dropped> {
   return new Promise((resolve, reject) => {
     const form = new FormData();
     for (const file of files) form.append("files", file, file.name);
     const request = new XMLHttpRequest();
     request.open("POST", url);
     request.setRequestHeader("X-CSRFToken", csrfToken());
+    request.setRequestHeader("X-Drop", token);
     request.upload.onprogress = (event) => event.lengthComputable && onProgress(event.loaded / event.total);
     request.onerror = () =>
       reject(new Said("The files did not get through: the server cannot be reached.", "offline", 0));
@@ -26,15 +27,21 @@ function once(url: string, files: File[], onProgress: (share: number) => void): 
   });
 }
 
-/** Send files, once more after a break in the line: the server keeps equal files once. */
+/** A name for one drop: sent again under it, a drop whose answer was lost is not taken twice. */
+function fresh(): string {
+  return [...crypto.getRandomValues(new Uint8Array(16))].map((b) => b.toString(16).padStart(2, "0")).join("");
+}
+
+/** Send files, again after a break in the line. */
 export async function upload(url: string, files: File[], onProgress: (share: number) => void): Promise<Dropped> {
+  const token = fresh();
   for (let attempt = 1; ; attempt++) {
     try {
-      return await once(url, files, onProgress);
+      return await once(url, token, files, onProgress);
     } catch (error) {
       const again = error instanceof Said && (error.status === 0 || error.status === 503);
       if (!again || attempt === TRIES) throw error;
-      await new Promise((done) => setTimeout(done, 1500 * attempt));
+      await new Promise((done) => setTimeout(done, 1000 * 2 ** attempt));
     }
   }
 }

@@ -14,24 +14,30 @@ interface Props {
 /** A room on which files can be dropped anywhere. What is refused is said in a sentence each. */
 export function DropHere({ url, says, onDone, children }: Props) {
   const [over, setOver] = useState(false);
-  const [share, setShare] = useState<number | null>(null);
+  // How much of each drop on its way has gone out: several can be on their way at once.
+  const [shares, setShares] = useState<Record<number, number>>({});
+  const drops = useRef(0);
   const input = useRef<HTMLInputElement>(null);
   const depth = useRef(0);
 
   async function send(files: File[]) {
     if (files.length === 0) return;
-    setShare(0);
+    const drop = drops.current++;
+    const tell = (share: number) => setShares((all) => ({ ...all, [drop]: share }));
+    tell(0);
     try {
-      const dropped = await upload(url, files, setShare);
+      const dropped = await upload(url, files, tell);
       for (const r of dropped.refused) say(r.message, "look");
       onDone(dropped);
     } catch (error) {
       sayError(error);
     } finally {
-      setShare(null);
+      setShares(({ [drop]: _, ...rest }) => rest);
     }
   }
 
+  const onTheirWay = Object.values(shares);
+  const share = onTheirWay.length ? onTheirWay.reduce((a, b) => a + b, 0) / onTheirWay.length : null;
   return (
     // biome-ignore lint/a11y/noStaticElementInteractions: files can be dropped anywhere; the button beside it takes them too
     <div

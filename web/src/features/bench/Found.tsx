@@ -1,0 +1,113 @@
+import { useState } from "react";
+import type { CaseOut, Flag, NodeOut, StepOut } from "../../shared/api/client";
+import { capital } from "../../shared/format";
+import { Command } from "../../shared/ui/Command";
+import { useBench } from "../../store/bench";
+import { toStage } from "../stage";
+import { flagsOf } from "./states";
+import type { Doings } from "./useCase";
+
+const FEW = 3;
+const ORDER: Record<Flag["severity"], number> = { stop: 0, look: 1, note: 2 };
+const MARK: Record<Flag["severity"], string> = { note: "■", look: "▲", stop: "✕" };
+
+/** What a step found, as sentences; the places among them can be walked through. */
+export function Found({
+  data,
+  step,
+  node,
+  doings,
+}: {
+  data: CaseOut;
+  step: StepOut;
+  node: NodeOut | undefined;
+  doings: Doings;
+}) {
+  const pointAt = useBench((s) => s.pointAt);
+  const [all, setAll] = useState(false);
+  const flags = flagsOf(node);
+  if (!node) return <p className="dim py-2">{step.about} It waits for a jaw scan.</p>;
+  if (flags.length === 0)
+    return <p className="dim py-2">{node.state === "todo" && node.waits_for ? waits(node.waits_for) : step.about}</p>;
+  const sorted = [...flags].sort((a, b) => ORDER[a.severity] - ORDER[b.severity]);
+  const worth = sorted.filter((f) => f.severity !== "note").length;
+  const few = all ? sorted : sorted.slice(0, Math.max(worth, FEW));
+  const places = sorted.filter((f) => f.place);
+  function goTo(flag: Flag | undefined) {
+    if (!flag?.place) return;
+    const p = toStage(data, flag.place.piece, step.name, flag.place.point_mm);
+    pointAt({ point: [p.x, p.y, p.z], radius: flag.place.radius_mm, text: flag.message, flag: flag.id });
+  }
+  return (
+    <>
+      {places.length > 1 && <Walk places={places} goTo={goTo} />}
+      <ul aria-label="What was found" className="mb-2">
+        {few.map((flag) => {
+          const { place, fix } = flag;
+          return (
+            <li key={flag.id} className="line flex gap-2 border-b py-1.5">
+              <span
+                aria-hidden="true"
+                className={`pt-0.5 text-[10px] ${flag.severity === "note" ? "dim" : "text-warning"}`}
+              >
+                {MARK[flag.severity]}
+              </span>
+              <span className="min-w-0 flex-1">{flag.message}</span>
+              {place && (
+                <button type="button" className="self-start font-semibold text-primary" onClick={() => goTo(flag)}>
+                  Show
+                </button>
+              )}
+              {fix && (
+                <button
+                  type="button"
+                  className="self-start font-semibold text-primary"
+                  onClick={() => doings.set(fix.step, fix.piece, fix.values)}
+                >
+                  Fix
+                </button>
+              )}
+            </li>
+          );
+        })}
+        {few.length < sorted.length && (
+          <li>
+            <button type="button" className="py-1 font-semibold text-primary" onClick={() => setAll(true)}>
+              {sorted.length - few.length} more
+            </button>
+          </li>
+        )}
+      </ul>
+    </>
+  );
+}
+
+/** From one place to the next, by key or by click. */
+function Walk({ places, goTo }: { places: Flag[]; goTo: (flag: Flag | undefined) => void }) {
+  const focus = useBench((s) => s.focus);
+  const at = places.findIndex((f) => f.id === focus?.flag);
+  const by = (step: number) => goTo(places[(Math.max(at, step > 0 ? -1 : 0) + step + places.length) % places.length]);
+  return (
+    <div className="dim flex items-center justify-end gap-1 text-xs">
+      <Command id="next-place" title="Examine the next place" keys="e" group="Stage" run={() => by(1)} />
+      <Command id="last-place" title="Examine the place before" keys="shift+e" group="Stage" run={() => by(-1)} />
+      <span data-testid="walk">{at < 0 ? `${places.length} places` : `Place ${at + 1} of ${places.length}`}</span>
+      <button
+        type="button"
+        className="btn btn-xs"
+        aria-label="Place before"
+        title="Place before (Shift+E)"
+        onClick={() => by(-1)}
+      >
+        ‹
+      </button>
+      <button type="button" className="btn btn-xs" aria-label="Next place" title="Next place (E)" onClick={() => by(1)}>
+        ›
+      </button>
+    </div>
+  );
+}
+
+function waits(why: string): string {
+  return why === "waits for a person" ? "Ready when you are." : `Waits for ${capital(why)}.`;
+}
