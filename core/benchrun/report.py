@@ -62,16 +62,19 @@ def build_report(
 ) -> dict:
     """The report as plain JSON. Matrices are null while unknown."""
     graph = evaluation.graph
-    wanted = {s.name for s in registry.up_to(until)}
+    wanted = {s.name for s in registry.up_to(until) if not s.part_of}
     inputs = [_input(entry.id, entry.file, graph, document) for entry in document.pieces]
     steps = [_step(node, evaluation) for node in graph.nodes.values() if node.step.name in wanted]
+    for step in steps:
+        if step["step"] == "bite":
+            step |= _bite(graph)
     return {"format": FORMAT, "inputs": inputs, "steps": steps, "outputs": outputs, "seconds": round(seconds, 3)}
 
 
 def _input(piece: str, file: str, graph: Graph, document: CaseDocument) -> dict:
     node = graph.node("intake", piece)
     about = value(node, "about") or {}
-    flags = list(node.manifest.flags) if node and node.manifest else []
+    flags = _flags(node)
     first = next(p for p in document.pieces if p.sha256 == document.entry(piece).sha256)
     if first.id != piece:
         flags.append(_same_file(first.file))
@@ -84,16 +87,37 @@ def _input(piece: str, file: str, graph: Graph, document: CaseDocument) -> dict:
         "unit_mm": about.get("unit_mm"),
         "turned_inside_out": about.get("turned_inside_out", False),
         "facing": {"up": about["up"], "front": about["front"]} if about else None,
-        "home_to_bite": value(graph.node("bite"), "home_to_bite", piece),
-        "home_to_bench": value(graph.node("level"), "home_to_bench", piece),
-        "flags": flags,
+        "home_to_bite": _place(graph, piece, "bite", "home_to_bite"),
+        "home_to_bench": _place(graph, piece, "level", "home_to_bench"),
+        "follows": value(graph.node("follow", piece), "place"),
+        "flags": [*flags, *_flags(graph.nodes.get(f"follow/{piece}"))],
     }
+
+
+def _place(graph: Graph, piece: str, step: str, name: str) -> list | None:
+    """Of a jaw from its step; of what goes with the jaws from Level's places."""
+    return value(graph.node(step), name, piece) or value(graph.node("places"), name, piece)
+
+
+def _flags(node: Node | None) -> list[dict]:
+    return list(node.manifest.flags) if node and node.manifest else []
 
 
 def _same_file(first: str) -> dict:
     from bitecore.runsheet import Flag
 
     return Flag("same-file", "note", f"The same file as “{first}”, byte for byte.").as_json()
+
+
+def _bite(graph: Graph) -> dict:
+    """method : where the relation is from; fit : the bite scans with residuals and the estimate; lent : by an earlier
+    pair; contacts : each with its place in the lower's home, depth (overlap, mm) and area."""
+    return {
+        "method": value(graph.node("bite"), "method"),
+        "fit": {"relation": value(graph.node("fit"), "relation"), "scans": value(graph.node("fit"), "scans") or []},
+        "lent": value(graph.node("fit"), "lent"),
+        "contacts": value(graph.node("contacts"), "contacts") or [],
+    }
 
 
 def _step(node: Node, evaluation: Evaluation) -> dict:
@@ -113,7 +137,7 @@ def _step(node: Node, evaluation: Evaluation) -> dict:
 
 def exit_status(graph: Graph, registry: Registry, until: str) -> int:
     """0 when every step asked for finished without a stop flag, else 3."""
-    for step in registry.up_to(until):
+    for step in [s for s in registry.up_to(until) if not s.part_of]:
         nodes = [n for n in graph.nodes.values() if n.step.name == step.name]
         if not nodes or any(n.state not in ("done", "look") for n in nodes):
             return 3

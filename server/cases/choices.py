@@ -36,7 +36,7 @@ def instead_of(user: Any, number: str, base: int, new: str, old: str) -> Case:
         if jaw:
             moved.append((["settings", "intake", new], {**jaw, **document.settings["intake"].get(new, {})}))
         what = f"{entry.file} instead of {there.file}"
-        return _change_pieces(case, user, base, {old: {"retired": True}, new: {"beside": False}}, what, moved)
+        return _change_pieces(case, user, base, {old: {"retired": True, "replaced": True}, new: {"beside": False}}, what, moved)
 
 
 def beside(user: Any, number: str, base: int, piece: str) -> Case:

@@ -12,6 +12,7 @@ class NodeOut(Schema):
 
     id: str
     step: str
+    part_of: str
     piece: str
     jaw: str | None
     state: str
@@ -32,6 +33,8 @@ class PieceOut(Schema):
     sha256: str
     jaw: str | None
     kind: str
+    side: str
+    looks: str | None
     confidence: float
     same_as: str | None
     instead_of: str | None
@@ -147,6 +150,9 @@ class Others(Schema):
 
 
 class SettingOut(Schema):
+    """step : whose it is: the step's own, or of a part of it."""
+
+    step: str
     key: str
     label: str
     help: str

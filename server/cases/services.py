@@ -198,7 +198,7 @@ def hand_off(user: Any, number: str) -> Case:
     """Ask for the files. Only once everything above was accepted."""
     with transaction.atomic():
         case = locked(user, number)
-        missing = [s.title for s in standard().steps if s.name != "hand-off" and s.name not in document_of(case).accepted]
+        missing = [s.title for s in standard().shown if s.name != "hand-off" and s.name not in document_of(case).accepted]
         if missing:
             raise Refused(
                 f"Hand-off waits for your yes to {', '.join(missing)}.", code="not-accepted", status=409,

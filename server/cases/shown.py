@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from bitecore.runsheet import CaseDocument, Manifest, standard
+from bitecore.runsheet import CaseDocument, Manifest, Step, standard
 from bitecore.runsheet.document import ALL
 from bitecore.runsheet.graph import Graph, Node
 from runs.pictures import turn_of, turn_path
@@ -21,20 +21,30 @@ _WORST = ("failed", "look", "working", "stale", "todo", "done")
 
 
 def steps_out() -> list[StepOut]:
-    """Every step with the form of its settings, read off the one settings model."""
+    """Every step with the form of its settings, read off the one settings model; its parts' settings go with it."""
     return [
         StepOut(
             name=s.name, title=s.title, number=s.number, scope=s.scope, about=s.about, on_demand=s.on_demand,
-            settings=[_setting(key, prop) for key, prop in s.settings.model_json_schema()["properties"].items()],
+            settings=[row for part in (s, *_parts(s)) for row in _settings(part)],
         )
-        for s in standard().steps
+        for s in standard().shown
     ]  # fmt: skip
 
 
-def _setting(key: str, prop: dict) -> SettingOut:
+def _parts(step: Step) -> list[Step]:
+    return [s for s in standard().steps if s.part_of == step.name]
+
+
+def _settings(step: Step) -> list[SettingOut]:
+    fields = step.settings.model_json_schema().get("properties", {})
+    return [_setting(step.name, key, prop) for key, prop in fields.items() if prop.get("type") != "object"]
+
+
+def _setting(step: str, key: str, prop: dict) -> SettingOut:
     options = prop.get("anyOf", [prop])
     kind = next((o for o in options if o.get("type") != "null"), prop)
     return SettingOut(
+        step=step,
         key=key,
         label=prop.get("title", key),
         help=prop.get("description", ""),
@@ -55,12 +65,13 @@ def case_out(case: Case, user: Any) -> CaseOut:
     document, graph = document_of(case), look(case, store)
     good = store.known(case.last_good.values())
     undo, redo = can_undo(case, user)
+    seen = {ALL, *(p.id for p in document.live)}
     return CaseOut(
         number=case.number,
         revision=case.revision,
         details={key: getattr(document, key) for key in DETAILS},
         pieces=[_piece(p.id, case, document, graph) for p in document.live],
-        nodes=[_node(n, case, document, good) for n in graph.nodes.values()],
+        nodes=[_node(n, case, document, good) for n in graph.nodes.values() if n.piece in seen],
         accepted=document.accepted,
         working=case.working if case.needs_work else {},
         held=case.held,
@@ -83,12 +94,25 @@ def _piece(piece: str, case: Case, document: CaseDocument, graph: Graph) -> Piec
     entry, about = document.entry(piece), _about(piece, graph)
     first = next(p for p in document.live if p.sha256 == entry.sha256)
     return PieceOut(
-        id=piece, file=entry.file, sha256=entry.sha256, jaw=graph.jaws.get(piece), kind=about.get("kind", ""),
+        id=piece, file=entry.file, sha256=entry.sha256, jaw=graph.jaws.get(piece), kind=_kind(piece, graph, about),
+        side=_side(piece, graph), looks=about.get("jaw") or about.get("looks"),
         confidence=about.get("confidence", 0.0), same_as=first.file if first.id != piece else None,
         instead_of=_asks(piece, document, graph, about),
         turning=_turning(piece, graph, about),
         twin=same_elsewhere(case, piece, {p.id for p in document.pieces if p.retired}),
     )  # fmt: skip
+
+
+def _kind(piece: str, graph: Graph, about: dict) -> str:
+    """As Intake says; a further scan of a jaw that is there may be one from before treatment."""
+    return "before" if graph.kinds.get(piece) == "before" else about.get("kind", "")
+
+
+def _side(piece: str, graph: Graph) -> str:
+    """Left or right, of a bite scan that was placed on the jaws."""
+    node = graph.node("fit")
+    scans = node.manifest.values.get("scans", {}).get("json", []) if node and node.manifest else []
+    return next((s["side"] for s in scans if s["piece"] == piece), "")
 
 
 def _turning(piece: str, graph: Graph, about: dict) -> str:
@@ -125,6 +149,7 @@ def _node(node: Node, case: Case, document: CaseDocument, good: dict[str, Manife
     return NodeOut(
         id=node.id,
         step=node.step.name,
+        part_of=node.step.part_of,
         piece=node.piece,
         jaw=node.jaw,
         state=state_of(node, case),
@@ -155,7 +180,7 @@ def _files(node: Node | None) -> list[dict]:
 def tray(case: Case) -> Tray:
     document, graph = document_of(case), look(case)
     states = []
-    for step in standard().steps:
+    for step in standard().shown:
         nodes = [n for n in graph.nodes.values() if n.step.name == step.name]
         states.append({"step": step.name, "title": step.title, "state": worst(state_of(n, case) for n in nodes)})
     stands_at, waits, tone = _waits(case, document, graph, states)
@@ -190,7 +215,7 @@ def _waits(case: Case, document: CaseDocument, graph: Graph, states: list[dict])
         return "", f"Working: {', '.join(words).lower()}" if words else "Waits for its turn", "work"
     if not graph.jaws:
         return "intake", "No jaw scan yet", "look"
-    for step in standard().steps:
+    for step in standard().shown:
         if step.name in document.accepted or step.on_demand:
             continue
         flag = _first_flag(graph, step.name, "look")

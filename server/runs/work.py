@@ -270,13 +270,17 @@ class _Views:
 
 
 def view_jobs(step: str, manifest: Manifest) -> list[ViewJob]:
-    """The GLB of the mesh a step shows; of a scan its tile that turns, too."""
-    shows = standard()[step].shows
-    ref = manifest.values.get(shows) if shows else None
-    if not ref:
-        return []
-    turning = turn_job(ref["mesh"], manifest.values["about"]["json"]) if step == "intake" else None
-    return [*([turning] if turning else []), *_full(ref["mesh"])]
+    """The GLB of every mesh a step shows; of a scan its tile that turns, too."""
+    out: list[ViewJob] = []
+    for name in standard()[step].shows:
+        ref = manifest.values.get(name) or {}
+        for one in ref.get("by_piece", {"": ref}).values():
+            if one and "mesh" in one:
+                out += _full(one["mesh"])
+    if step == "intake" and "mesh" in manifest.values:
+        turning = turn_job(manifest.values["mesh"]["mesh"], manifest.values["about"]["json"])
+        out = [*([turning] if turning else []), *out]
+    return out
 
 
 def early_jobs(document: CaseDocument) -> list[ViewJob]:

@@ -34,6 +34,14 @@ def angle_deg(rotation: ArrayLike) -> float:
     return float(np.degrees(np.arctan2(np.linalg.norm(skew) / 2, (np.trace(r) - 1) / 2)))
 
 
+def laid_on(points: ArrayLike, others: ArrayLike) -> NDArray[np.float64]:
+    """(4, 4) that takes (k, 3) points to others with the least squares of what is left (Kabsch, Acta Cryst. A32, 1976)."""
+    p, q = np.asarray(points, float), np.asarray(others, float)
+    u, _, vt = np.linalg.svd((p - p.mean(0)).T @ (q - q.mean(0)))
+    turn = vt.T @ np.diag([1.0, 1.0, np.sign(np.linalg.det(vt.T @ u.T))]) @ u.T
+    return placed(turn, q.mean(0) - turn @ p.mean(0))
+
+
 def rounded(values: ArrayLike) -> list:
     """Numbers to 1e-6 as lists, so that what has not changed gives the same key. Never -0."""
     return (np.round(np.asarray(values, float), 6) + 0.0).tolist()

@@ -16,7 +16,8 @@ ALL = "*"
 class PieceEntry(BaseModel):
     """One scan as it came: never changed after import, kept by its SHA-256. drop : how many
     drops were there before its own; retired : another one took its place, or it
-    was put aside; beside : a second scan of the same jaw that shall stay beside the first."""
+    was put aside; replaced : another took its place, and may still need it to find its own; beside : a second scan of the
+    same jaw that shall stay beside the first."""
 
     model_config = ConfigDict(extra="forbid")
     id: str
@@ -24,6 +25,7 @@ class PieceEntry(BaseModel):
     sha256: str
     drop: int = 0
     retired: bool = False
+    replaced: bool = False
     beside: bool = False
 
 
@@ -65,6 +67,11 @@ class CaseDocument(BaseModel):
     def live(self) -> list[PieceEntry]:
         """The pieces that count."""
         return [p for p in self.pieces if not p.retired]
+
+    @property
+    def known(self) -> list[PieceEntry]:
+        """The pieces that count, and those whose place another took."""
+        return [p for p in self.pieces if not p.retired or p.replaced]
 
     def entry(self, piece: str) -> PieceEntry:
         return next(p for p in self.pieces if p.id == piece)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -13,6 +14,7 @@ from .task import Task
 
 ORDER = {"upper": 0, "lower": 1}
 _SURE = 0.9
+_BEFORE = re.compile(r"(?<![a-z])(before|pre-?op|pre-?prep|initial|diagnostic)(?![a-z])")
 
 
 @dataclass
@@ -36,6 +38,7 @@ class Node:
 class Graph:
     nodes: dict[str, Node] = field(default_factory=dict)
     jaws: dict[str, str] = field(default_factory=dict)
+    kinds: dict[str, str] = field(default_factory=dict)
 
     def node(self, step: str, piece: str = ALL) -> Node | None:
         return self.nodes.get(f"{step}/{piece}")
@@ -53,6 +56,7 @@ def resolve(document: CaseDocument, registry: Registry, store: ResultStore, *, d
         # Who is upper and who is lower is known once every scan has been looked at.
         if step.name == "intake" and all(n.state not in ("ready", "blocked") for n in graph.nodes.values()):
             graph.jaws = assign_jaws(document, graph)
+            graph.kinds = kinds_of(document, graph)
             for node in graph.nodes.values():
                 node.jaw = graph.jaws.get(node.piece)
     return graph
@@ -62,7 +66,9 @@ def _pieces(step: Step, document: CaseDocument, graph: Graph) -> list[str]:
     if step.scope == "case":
         return [ALL]
     if step.every_piece:
-        return [p.id for p in document.live]
+        return [p.id for p in document.known]
+    if step.of:
+        return [piece for piece, kind in graph.kinds.items() if kind in step.of]
     return list(graph.jaws)
 
 
@@ -85,7 +91,8 @@ def assign_jaws(document: CaseDocument, graph: Graph) -> dict[str, str]:
         if upper is not None:
             return {seen[upper][0]: "upper", seen[1 - upper][0]: "lower"}
     # A scan that came later never takes a place by itself, however sure.
-    seen.sort(key=lambda s: (not s[2], drop[s[0]], -s[1]["confidence"]))
+    old = {entry.id for entry in document.pieces if named_before(entry.file)}
+    seen.sort(key=lambda s: (not s[2], drop[s[0]], s[0] in old, -s[1]["confidence"]))
     out: dict[str, str] = {}
     for piece, found, by_hand in seen:
         jaw = found["jaw"]
@@ -95,6 +102,34 @@ def assign_jaws(document: CaseDocument, graph: Graph) -> dict[str, str]:
         elif not by_hand and found["confidence"] < _SURE and other not in out.values():
             out[piece] = other
     return dict(sorted(out.items(), key=lambda item: ORDER[item[1]]))
+
+
+def kinds_of(document: CaseDocument, graph: Graph) -> dict[str, str]:
+    """{piece: kind} of what is no jaw of the run sheet: as Intake says, and 'further' for one more scan of a jaw that is
+    there ('before' where its name hints at it), 'replaced' for one whose place another took."""
+    out = {}
+    for entry in document.known:
+        about = about_of(graph, entry.id)
+        if not about or entry.id in graph.jaws:
+            continue
+        if entry.replaced:
+            out[entry.id] = "replaced"
+        elif about["kind"] in ("jaw", "closed"):
+            out[entry.id] = "before" if named_before(entry.file) else "further"
+        else:
+            out[entry.id] = about["kind"]
+    return out
+
+
+def about_of(graph: Graph, piece: str) -> dict:
+    """What Intake found out about a piece; empty while unknown."""
+    node = graph.node("intake", piece)
+    return node.manifest.values.get("about", {}).get("json", {}) if node and node.manifest else {}
+
+
+def named_before(file: str) -> bool:
+    """Does the name hint at a scan from before treatment? A weak hint: it only tells two scans of one jaw apart."""
+    return bool(_BEFORE.search(file.lower()))
 
 
 def _in_front(a: dict, b: dict) -> int | None:
@@ -142,9 +177,9 @@ def _ref(need: Need, node: Node, document: CaseDocument, graph: Graph) -> tuple[
         return True, {"file": entry.sha256, "name": entry.file}
     if need.step == "case":
         return True, {"json": getattr(document, need.value)}
-    if need.each:
+    if need.each or need.of:
         refs = {}
-        for piece in graph.jaws:
+        for piece in graph.jaws if need.each else [p for p, kind in graph.kinds.items() if kind in need.of]:
             ok, ref = _value(graph.node(need.step, piece) or graph.node(need.step), need, piece)
             if not ok:
                 return False, None

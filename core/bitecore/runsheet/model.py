@@ -97,13 +97,14 @@ class StepResult:
 
 @dataclass(frozen=True)
 class Need:
-    """One input. step and value name the output; each: a case step takes it from every jaw as {piece: value};
-    optional: None where that step gave nothing."""
+    """One input. step and value name the output; each: taken from every jaw as {piece: value}; of : from every piece
+    that is one of these kinds instead (see graph.kinds_of); optional: None where that step gave nothing."""
 
     step: str
     value: str
     each: bool = False
     optional: bool = False
+    of: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -123,8 +124,9 @@ class Inputs:
 class Step:
     """One step of the run sheet; see docs/add-a-step.md.
 
-    scope : 'piece' (each jaw by itself) or 'case'. every_piece : also pieces that are no jaws. on_demand : waits for
-    a person. upgrades : {from_version: settings dict -> settings dict}. shows : the mesh value the stage shows.
+    scope : 'piece' (each jaw by itself) or 'case'. every_piece : also pieces that are no jaws; of : pieces of these kinds
+    instead. part_of : the step of the run sheet it is shown with, where it is none of its own. on_demand : waits for a
+    person. upgrades : {from_version: settings dict -> settings dict}. shows : the mesh values the stage shows.
     """
 
     name: str
@@ -137,8 +139,10 @@ class Step:
     apply: Callable[[Inputs, Any, Run], StepResult]
     about: str = ""
     every_piece: bool = False
+    of: tuple[str, ...] = ()
+    part_of: str = ""
     on_demand: bool = False
-    shows: str | None = None
+    shows: tuple[str, ...] = ()
     upgrades: Mapping[int, Callable[[dict], dict]] = field(default_factory=dict)
 
     def upgraded(self, values: Mapping[str, Any], version: int | None) -> dict[str, Any]:

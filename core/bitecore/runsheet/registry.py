@@ -11,11 +11,17 @@ from ..errors import BadSetting
 from .model import Step
 
 
+def _order(step: Step) -> tuple[int, int]:
+    """By number; what belongs to a step comes before it, or after it where it needs it."""
+    after = any(need.step == step.part_of for need in step.needs.values())
+    return step.number, 0 if not step.part_of else 1 if after else -1
+
+
 class Registry:
     """Steps in the order of their numbers, each after all it needs. Raises ValueError for a graph that is not one."""
 
     def __init__(self, steps: Iterable[Step]) -> None:
-        self.steps = tuple(sorted(steps, key=lambda s: s.number))
+        self.steps = tuple(sorted(steps, key=_order))
         self._by_name = {s.name: s for s in self.steps}
         seen: set[str] = {"source", "case"}
         for step in self.steps:
@@ -26,9 +32,14 @@ class Registry:
 
     def __getitem__(self, name: str) -> Step:
         if name not in self._by_name:
-            names = ", ".join(s.name for s in self.steps)
+            names = ", ".join(s.name for s in self.shown)
             raise BadSetting(f"There is no step “{name}”. The steps are: {names}.")
         return self._by_name[name]
+
+    @property
+    def shown(self) -> list[Step]:
+        """Those that stand on the run sheet."""
+        return [s for s in self.steps if not s.part_of]
 
     def __contains__(self, name: str) -> bool:
         return name in self._by_name

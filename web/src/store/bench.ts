@@ -24,6 +24,8 @@ interface BenchState {
   view: { name: ViewName; count: number };
   focus: Focus | null;
   gauge: Point[];
+  /** The jaws opened beside each other. */
+  book: boolean;
   open: (step: string) => void;
   act: (piece: string | null) => void;
   show: (piece: string, how: Visibility) => void;
@@ -32,6 +34,7 @@ interface BenchState {
   holdRaw: (held: boolean) => void;
   look: (name: ViewName) => void;
   pointAt: (focus: Focus | null) => void;
+  openBook: (book: boolean) => void;
   measure: (point: Point) => void;
   clear: () => void;
   reset: () => void;
@@ -46,6 +49,7 @@ const FRESH = {
   rawHeld: false,
   focus: null as Focus | null,
   gauge: [] as Point[],
+  book: false,
 };
 
 /** What the person has open. Nothing here is saved with the case. */
@@ -61,6 +65,13 @@ export const useBench = create<BenchState>((set) => ({
   holdRaw: (rawHeld) => set({ rawHeld }),
   look: (name) => set((s) => ({ view: { name, count: s.view.count + 1 } })),
   pointAt: (focus) => set({ focus }),
+  openBook: (book) =>
+    set((s) => ({
+      book,
+      step: "bite",
+      panel: "step",
+      view: { name: book ? "above" : "start", count: s.view.count + 1 },
+    })),
   measure: (point) => set((s) => ({ gauge: s.gauge.length >= 2 ? [point] : [...s.gauge, point] })),
   clear: () => set({ tool: null, gauge: [], focus: null }),
   reset: () => set((s) => ({ ...FRESH, view: { name: "start", count: s.view.count + 1 } })),

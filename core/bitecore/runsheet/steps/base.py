@@ -101,5 +101,5 @@ STEP = Step(
     },
     apply=apply,
     about="A watertight solid on a flat plane.",
-    shows="body",
+    shows=("body",),
 )

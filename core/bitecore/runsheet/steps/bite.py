@@ -1,24 +1,56 @@
-"""Bite: the relation of lower to upper. Keeps the one in which the scans came, and says how they stand."""
+"""Bite: the relation of lower to upper, as the jaws came, from bite scans or from an earlier pair; moved by hand, closed or
+eased where asked; and how they stand."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
+from ...anatomy.adjusting import Opposing, bench_axes, by_hand, closed, eased
 from ...anatomy.contacts import Relation, relation
-from ...ops.rigid import unit
+from ...anatomy.jaw import Jaw
+from ...anatomy.relations import as_they_came
+from ...ops.rigid import angle_deg
 from ...progress import Run
 from ..model import Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 from ..store import ByPiece
 
+# Two ways to the relation that differ by less than this agree (the worst error a good fit may have).
+_AGREE_MM = 0.15
+
 
 class BiteSettings(StepSettings):
+    source: Literal["auto", "as they came", "bite scans", "earlier pair", "none"] = setting(
+        "auto", label="Relation from", help="Auto: as the jaws came, else from bite scans, else from an earlier pair of scans."
+    )
     hard_mm: float = setting(
         0.15, ge=0.0, le=2.0, unit="mm", label="Too hard above",
         help="An overlap deeper than this is flagged: the models would not close.",
     )  # fmt: skip
     open_mm: float = setting(0.5, ge=0.0, le=10.0, unit="mm", label="Open above", help="A smallest gap wider than this is flagged.")
+    close: bool = setting(False, label="Close", help="Along the vertical until the jaws first touch.", main=False)
+    ease: bool = setting(False, label="Ease", help="The smallest movement that leaves no overlap deeper than allowed.", main=False)
+    ease_mm: float = setting(0.02, ge=0.0, le=0.5, unit="mm", label="Ease down to", help="Overlap that may stay.", main=False)
+    left_mm: float = setting(0.0, ge=-30, le=30, unit="mm", label="Lower to the left", help="The patient's left.", main=False)
+    back_mm: float = setting(0.0, ge=-30, le=30, unit="mm", label="Lower to the back", help="Away from the lips.", main=False)
+    up_mm: float = setting(0.0, ge=-30, le=30, unit="mm", label="Lower up", help="Towards the upper.", main=False)
+    tilt_deg: float = setting(0.0, ge=-30, le=30, unit="°", label="Lower tilted", help="Plus lifts the back.", main=False)
+    roll_deg: float = setting(0.0, ge=-30, le=30, unit="°", label="Lower rolled", help="Plus lowers the patient's left.", main=False)
+    turn_deg: float = setting(0.0, ge=-30, le=30, unit="°", label="Lower turned", help="Plus turns its front to the left.", main=False)
+
+
+@dataclass(frozen=True)
+class _Found:
+    """lower_to_upper None: there is none; how : in a word; flags, readings : what is to be said of it."""
+
+    lower_to_upper: NDArray | None
+    how: str
+    flags: tuple[Flag, ...] = ()
+    readings: tuple[Reading, ...] = ()
 
 
 def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
@@ -28,21 +60,31 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
         (piece, jaw), *_ = inputs.jaws.items()
         flag = Flag("one-jaw", "note", f"Only the {jaw} jaw is here: there is no bite to keep.")
         return StepResult({"home_to_bite": ByPiece({piece: eye}), "related": False}, (), (flag,), f"{jaw} alone")
-    upper, lower = piece_of["upper"], piece_of["lower"]
+    upper, lower = (Jaw.seen(inputs["mesh"][piece_of[j]], inputs["about"][piece_of[j]]) for j in ("upper", "lower"))
     run.tick(0.1, "measuring overlap and gap")
     about = inputs["about"]
     guessed = [_guessed(about, inputs.jaws)] if any(about[p]["jaw"] != j for p, j in inputs.jaws.items()) else []
-    facing = float(unit(about[upper]["up"]) @ unit(about[lower]["up"]))
-    ahead = float(unit(about[upper]["front"]) @ unit(about[lower]["front"]))
-    meet = relation(inputs["mesh"][upper], inputs["mesh"][lower], lower_to_upper=np.eye(4), lower_up=about[lower]["up"])
-    if facing > -0.7 or ahead < 0.5 or meet.gap_mm > 12 or meet.overlap_mm > 2.5:
-        flag = Flag(
-            "no-relation", "look",
-            "The scans came in different coordinates, so the bite is missing. Each jaw is levelled by itself.",
-        )  # fmt: skip
-        return StepResult({"home_to_bite": ByPiece({upper: eye, lower: None}), "related": False}, (), (flag, *guessed), "missing")
+    found = _relation(inputs, settings, upper, lower)
+    pieces = (piece_of["upper"], piece_of["lower"])
+    if found.lower_to_upper is None:
+        values = {"home_to_bite": ByPiece({pieces[0]: eye, pieces[1]: None}), "related": False, "method": "missing"}
+        return StepResult(values, (), (*found.flags, *guessed), "missing")
+    run.tick(0.5, "moving the lower")
+    matrix, moves = _moved(upper, lower, found.lower_to_upper, settings)
+    meet = relation(upper.mesh, lower.mesh, lower_to_upper=matrix, lower_up=lower.up)
     run.tick(0.9, "judging")
-    return _kept(upper, lower, meet, settings, guessed)
+    flags = [*guessed, *found.flags, *moves[0], *_judged(meet, matrix, pieces[1], settings)]
+    readings = (*found.readings, *moves[1], *_measured(meet))
+    values = {
+        "home_to_bite": ByPiece({pieces[0]: eye, pieces[1]: eye if (matrix == np.eye(4)).all() else _rounded(matrix)}),
+        "related": True,
+        "method": found.how,
+    }
+    return StepResult(values, readings, tuple(flags), _stand(meet))
+
+
+def _rounded(matrix: NDArray) -> list:
+    return (np.round(matrix, 12) + 0.0).tolist()
 
 
 def _guessed(about: dict, jaws: Mapping[str, str]) -> Flag:
@@ -52,34 +94,147 @@ def _guessed(about: dict, jaws: Mapping[str, str]) -> Flag:
     return Flag("jaw-guessed", "look", text)
 
 
-def _kept(upper: str, lower: str, meet: Relation, settings: BiteSettings, guessed: list[Flag]) -> StepResult:
-    eye = np.eye(4).tolist()
-    stand = f"overlap {meet.overlap_mm:.2f} mm" if meet.overlap_mm > 0 else f"gap {meet.gap_mm:.2f} mm"
-    flags = [*guessed, Flag("kept-relation", "note", f"The jaws came in one relation and keep it: {stand}.")]
-    deep = meet.deepest_mm
+def _relation(inputs: Inputs, settings: BiteSettings, upper: Jaw, lower: Jaw) -> _Found:
+    want = settings.source
+    if want == "none":
+        return _Found(None, "none", (Flag("no-relation", "note", "No bite, as asked. Each jaw is levelled by itself."),))
+    came = as_they_came(upper, lower) if want in ("auto", "as they came") else None
+    fit, lent = inputs["relation"], inputs["lent"]
+    if came is not None:
+        return _Found(np.eye(4), "as they came", (Flag("kept-relation", "note", _kept_words(came)), *_checked(fit, lower)))
+    if want in ("auto", "bite scans") and fit and fit["lower_to_upper"]:
+        return _by_scans(fit, inputs["scans"])
+    if want in ("auto", "earlier pair") and lent:
+        return _by_earlier(lent)
+    return _Found(None, "missing", (_missing(want, fit, inputs["scans"]),))
+
+
+def _kept_words(meet: Relation) -> str:
+    return f"The jaws came in one relation and keep it: {_stand(meet)}."
+
+
+def _stand(meet: Relation) -> str:
+    return f"overlap {meet.overlap_mm:.2f} mm" if meet.overlap_mm > 0 else f"gap {meet.gap_mm:.2f} mm"
+
+
+def _checked(fit: dict | None, lower: Jaw) -> tuple[Flag, ...]:
+    """Do bite scans say the same as the relation in which the jaws came?"""
+    if not fit or not fit["lower_to_upper"]:
+        return ()
+    off = np.array(fit["lower_to_upper"]) - np.eye(4)
+    moved = float(np.linalg.norm(off[:3, :3] @ lower.incisal + off[:3, 3]))
+    if moved <= _AGREE_MM:
+        return (Flag("bite-agrees", "note", f"The bite scans say the same, to {1000 * moved:.0f} µm at the incisors."),)
+    text = f"The bite scans put the lower {moved:.2f} mm elsewhere than the jaws came. Choose which to believe."
+    return (Flag("bite-differs", "look", text),)
+
+
+def _by_scans(fit: dict, scans: list[dict]) -> _Found:
+    placed = [s for s in scans if s["to_upper"]]
+    sides = " and ".join(sorted({s["side"] for s in placed if s["side"]}))
+    error = 1000 * fit["error_mm"]
+    flags = [Flag("fitted", "note", f"Fitted by {_count(len(placed), 'bite scan')} ({sides}): the teeth to about {error:.0f} µm.")]
+    if len({s["side"] for s in placed}) == 1 and placed[0]["side"] != "front":
+        text = f"Only the {placed[0]['side']} side was scanned closed: the other side is held less, mostly {fit['loose']}."
+        flags.append(Flag("one-side", "look", text))
+    if fit["disagree_mm"] is not None and fit["disagree_mm"] > _AGREE_MM:
+        text = f"The two bite scans disagree by {fit['disagree_mm']:.2f} mm at the teeth."
+        flags.append(Flag("sides-disagree", "look", text))
+    flags += [Flag("bite-left-out", "look", f"A bite scan was left out: {s['why']}.") for s in scans if not s["to_upper"]]
+    readings = [
+        Reading("teeth held to about", 1000 * fit["error_mm"], "µm"),
+        Reading("scatter of the fit (RMS)", 1000 * fit["rms_mm"], "µm"),
+        Reading("bite scans lying on the jaws", 100 * float(np.mean([sum(s["met"]) for s in placed])), "%"),
+    ]
+    if fit["disagree_mm"] is not None:
+        readings.append(Reading("the two sides differ by", 1000 * fit["disagree_mm"], "µm"))
+    return _Found(np.array(fit["lower_to_upper"]), "bite scans", tuple(flags), tuple(readings))
+
+
+def _count(number: int, what: str) -> str:
+    return f"{number} {what}{'s' * (number != 1)}"
+
+
+def _by_earlier(lent: dict) -> _Found:
+    text = f"The relation is that of an earlier pair of scans: the teeth to about {1000 * lent['error_mm']:.0f} µm."
+    readings = (
+        Reading("teeth held to about", 1000 * lent["error_mm"], "µm"),
+        Reading("scatter of the fit (RMS)", 1000 * lent["rms_mm"], "µm"),
+    )
+    return _Found(np.array(lent["lower_to_upper"]), "earlier pair", (Flag("lent", "note", text),), readings)
+
+
+def _missing(want: str, fit: dict | None, scans: list[dict]) -> Flag:
+    if fit and fit["why"] and want in ("auto", "bite scans"):
+        place = next((s["piece"] for s in scans if s["why"]), scans[0]["piece"] if scans else "")
+        text = f"The bite is missing: the bite scan was refused, because {fit['why']}. Set marks on it, or scan it again."
+        return Flag("fit-refused", "look", text, Place(place, (0.0, 0.0, 0.0), 30.0) if place else None)
+    if want not in ("auto", "as they came"):
+        return Flag("no-relation", "look", f"There is nothing to take the bite from: no {want.removesuffix('s')} that fits.")
+    return Flag("no-relation", "look", "The scans came in different coordinates, so the bite is missing. Each jaw is levelled by itself.")
+
+
+def _moved(upper: Jaw, lower: Jaw, matrix: NDArray, settings: BiteSettings) -> tuple[NDArray, tuple[list[Flag], list[Reading]]]:
+    flags: list[Flag] = []
+    readings: list[Reading] = []
+    axes = bench_axes(upper, upper=True)
+    jaws = Opposing(upper, lower) if settings.close or settings.ease else None
+    if jaws and settings.close:
+        step = closed(jaws, matrix, axes[2])
+        matrix = step.matrix @ matrix
+        flags.append(Flag("closed", "note", f"Closed to the first contact: {step.distance_mm:.2f} mm {step.axis}."))
+        readings.append(Reading("closed by", step.distance_mm, "mm"))
+    if jaws and settings.ease:
+        step = eased(jaws, matrix, tolerance_mm=settings.ease_mm, axes=axes)
+        matrix = step.matrix @ matrix
+        about = f", {step.angle_deg:.2f}° about the {step.axis}" if step.axis else ""
+        flags.append(Flag("eased", "note", f"Eased: no crown moved by more than {step.distance_mm:.3f} mm{about}."))
+        readings += [Reading("eased by at most", step.distance_mm, "mm"), Reading("eased, turned", step.angle_deg, "°")]
+    turns = (settings.tilt_deg, settings.roll_deg, settings.turn_deg)
+    shift = np.array([settings.left_mm, settings.back_mm, settings.up_mm])
+    if any(turns) or shift.any():
+        pivot = matrix[:3, :3] @ lower.incisal + matrix[:3, 3]
+        hand = by_hand(axes, pivot, shift_mm=shift, tilt_deg=turns[0], roll_deg=turns[1], turn_deg=turns[2])
+        matrix = hand @ matrix
+        text = f"Nudged by hand: {np.linalg.norm(shift):.2f} mm, {angle_deg(hand[:3, :3]):.2f}°."
+        flags.append(Flag("nudged", "note", text))
+    return matrix, (flags, readings)
+
+
+def _judged(meet: Relation, matrix: NDArray, lower: str, settings: BiteSettings) -> list[Flag]:
+    deep = np.linalg.inv(matrix) @ np.append(meet.deepest_mm, 1.0)
     place = Place(lower, (deep[0], deep[1], deep[2]), 2.0)
     if meet.overlap_mm > settings.hard_mm:
         text = f"The bite is too hard: the jaws overlap by {meet.overlap_mm:.2f} mm."
-        flags.append(Flag("too-hard", "look", text, place))
+        return [Flag("too-hard", "look", text, place, {"step": "bite", "piece": "*", "values": {"ease": True}})]
     if meet.gap_mm > settings.open_mm:
         text = f"The bite is open: nothing touches, the smallest gap is {meet.gap_mm:.2f} mm."
-        flags.append(Flag("open-bite", "look", text, place))
-    readings = (
+        return [Flag("open-bite", "look", text, place, {"step": "bite", "piece": "*", "values": {"close": True}})]
+    return []
+
+
+def _measured(meet: Relation) -> tuple[Reading, ...]:
+    return (
         Reading("deepest overlap", meet.overlap_mm, "mm"),
         Reading("smallest gap", meet.gap_mm, "mm"),
         Reading("crown surface within 0.3 mm", 100 * meet.near_share, "%"),
     )
-    return StepResult({"home_to_bite": ByPiece({upper: eye, lower: eye}), "related": True}, readings, tuple(flags), stand)
 
 
 STEP = Step(
     name="bite",
     title="Bite",
     number=2,
-    version=1,
+    version=2,
     scope="case",
     settings=BiteSettings,
-    needs={"mesh": Need("intake", "mesh", each=True), "about": Need("intake", "about", each=True)},
+    needs={
+        "mesh": Need("intake", "mesh", each=True),
+        "about": Need("intake", "about", each=True),
+        "relation": Need("fit", "relation", optional=True),
+        "scans": Need("fit", "scans", optional=True),
+        "lent": Need("fit", "lent", optional=True),
+    },
     apply=apply,
     about="How lower stands to upper.",
 )

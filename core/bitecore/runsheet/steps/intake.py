@@ -148,5 +148,5 @@ STEP = Step(
     needs={"file": Need("source", "file")},
     apply=apply,
     about="What came in: its unit, what it is, which way it faces, what is wrong with it.",
-    shows="mesh",
+    shows=("mesh",),
 )

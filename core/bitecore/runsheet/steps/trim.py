@@ -150,5 +150,5 @@ STEP = Step(
     needs={"mesh": Need("intake", "mesh"), "stand": Need("level", "stand")},
     apply=apply,
     about="What of the scan is kept.",
-    shows="mesh",
+    shows=("mesh",),
 )

@@ -77,6 +77,13 @@ export function BenchKeys({ data, doings, choose }: { data: CaseOut; doings: Doi
           bench.take("saw");
         }}
       />
+      <Command
+        id="book"
+        title="Book: the jaws opened beside each other"
+        keys="b"
+        group="Views"
+        run={() => bench.openBook(!(bench.book && bench.step === "bite"))}
+      />
       <Command id="clear" title="Put the tool down" keys="escape" group="Tools" run={bench.clear} />
       <Command id="raw" title="Hold: see the raw scan" keys="r" group="Tools" run={() => {}} />
       <Command id="upper" title="Upper: shown, ghosted, hidden" keys="u" group="Pieces" run={() => turn("upper")} />

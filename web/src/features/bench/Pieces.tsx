@@ -54,7 +54,7 @@ function Tile({ piece, doings }: { piece: PieceOut; doings: Doings }) {
   const { piece: acting, act, visibility, show } = useBench();
   const on = acting === piece.id;
   const how = visibility[piece.id] ?? (piece.jaw || on || !piece.kind ? "shown" : "hidden");
-  const name = piece.jaw ? capital(piece.jaw) : piece.kind ? capital(piece.kind) : "Looking …";
+  const name = nameOf(piece);
   function choose(value: string) {
     const jaw = value === "upper" || value === "lower";
     doings.set("intake", piece.id, jaw ? { kind: "jaw", jaw: value } : { kind: value, jaw: "auto" });
@@ -126,6 +126,13 @@ function Tile({ piece, doings }: { piece: PieceOut; doings: Doings }) {
       </button>
     </div>
   );
+}
+
+function nameOf(piece: PieceOut): string {
+  if (piece.jaw) return capital(piece.jaw);
+  if (piece.kind === "jaw") return `One more ${piece.looks ?? "jaw"}`;
+  if (piece.side) return `${capital(piece.kind)}, ${piece.side}`;
+  return piece.kind ? capital(piece.kind) : "Looking …";
 }
 
 /** A further scan of a jaw that is there: whose place it takes is never decided by itself. */

@@ -8,6 +8,7 @@ import { useBench } from "../../store/bench";
 import { sawsOf } from "../stage";
 import { Found } from "./Found";
 import { HandOff } from "./HandOff";
+import { Stands } from "./Stands";
 import { nodesOf, stateOf } from "./states";
 import { CLEAR, type Doings } from "./useCase";
 
@@ -53,6 +54,7 @@ export function StepCard({ data, steps, step, doings }: Props) {
       <div className="min-h-0 flex-1 overflow-y-auto px-4 py-2">
         <Twin data={data} step={step} node={node} />
         <Found data={data} step={step} node={node} doings={doings} />
+        {step.name === "bite" && <Stands data={data} />}
         {node && <Settings data={data} step={step} node={node} doings={doings} />}
         {step.name === "hand-off" && <HandOff data={data} />}
       </div>
@@ -71,7 +73,11 @@ function Twin({ data, step, node }: { data: CaseOut; step: StepOut; node: NodeOu
 
 function Settings({ data, step, node, doings }: { data: CaseOut; step: StepOut; node: NodeOut; doings: Doings }) {
   const alone = step.name === "intake";
-  const where = (key: string) => (alone || step.settings.find((s) => s.key === key)?.per_jaw ? node.piece : "*");
+  const of = (key: string) => step.settings.find((s) => s.key === key);
+  const where = (key: string) => (alone || of(key)?.per_jaw ? node.piece : "*");
+  // Parts of a step have settings of their own on its card.
+  const parts = data.nodes.filter((n) => n.part_of === step.name && n.piece === "*");
+  const all = (which: "settings" | "own") => Object.assign({}, ...parts.map((n) => n[which]), node[which]);
   const saws = step.name === "trim" ? sawsOf(data, node.piece) : null;
   const auto = saws
     ? { bottom_mm: `auto ${saws.bottom.mm.toFixed(1)}`, back_mm: `auto ${saws.back.mm.toFixed(1)}` }
@@ -82,11 +88,11 @@ function Settings({ data, step, node, doings }: { data: CaseOut; step: StepOut; 
       {jaws && <p className="dim pt-1 pb-0.5 text-xs">For both jaws; the saws for each its own.</p>}
       <SettingsForm
         settings={step.settings}
-        values={node.settings}
-        own={node.own}
+        values={all("settings")}
+        own={all("own")}
         auto={auto}
-        onSet={(key, value) => doings.set(step.name, where(key), { [key]: value })}
-        onClear={(key) => doings.set(step.name, where(key), { [key]: CLEAR })}
+        onSet={(key, value) => doings.set(of(key)?.step ?? step.name, where(key), { [key]: value })}
+        onClear={(key) => doings.set(of(key)?.step ?? step.name, where(key), { [key]: CLEAR })}
       />
     </section>
   );
@@ -122,7 +128,8 @@ function Foot({ data, steps, step, node, doings }: Props & { node: NodeOut | und
   const open = useBench((s) => s.open);
   const state = stateOf(data, step.name) as StepState;
   const next = steps[steps.findIndex((s) => s.name === step.name) + 1];
-  const readings = (node?.readings ?? []) as unknown as Reading[];
+  const parts = data.nodes.filter((n) => n.part_of === step.name && n.piece === "*");
+  const readings = [node, ...parts].flatMap((n) => n?.readings ?? []) as unknown as Reading[];
   const accepted = data.accepted.includes(step.name);
   const ready = state === "done" || state === "look";
   const missing = steps.filter((s) => !s.on_demand && !data.accepted.includes(s.name));

@@ -36,13 +36,18 @@ export function House() {
     },
     onError: sayError,
   });
-  const own = (step: StepOut) => (house.data?.steps[step.name] ?? {}) as Record<string, unknown>;
+  const kept = (step: string) => (house.data?.steps[step] ?? {}) as Record<string, unknown>;
+  // A step's card holds the settings of its parts too.
+  const own = (step: StepOut) => Object.assign({}, ...[...new Set(step.settings.map((s) => s.step))].map(kept));
+  const of = (step: StepOut, key: string) => step.settings.find((s) => s.key === key)?.step ?? step.name;
   function set(step: StepOut, key: string, value: unknown) {
-    change.mutate({ step: step.name, values: { ...own(step), [key]: value } });
+    const name = of(step, key);
+    change.mutate({ step: name, values: { ...kept(name), [key]: value } });
   }
   function clear(step: StepOut, key: string) {
-    const { [key]: _, ...rest } = own(step);
-    change.mutate({ step: step.name, values: rest });
+    const name = of(step, key);
+    const { [key]: _, ...rest } = kept(name);
+    change.mutate({ step: name, values: rest });
   }
   return (
     <div className="flex h-full flex-col bg-base-200">

@@ -1,6 +1,6 @@
 import { type ThreeEvent, useThree } from "@react-three/fiber";
 import { memo, useEffect, useMemo, useRef } from "react";
-import { type Box3, type Intersection, Matrix4, type Mesh, Ray, type Raycaster } from "three";
+import { type Box3, type Intersection, LinearSRGBColorSpace, Matrix4, type Mesh, Ray, type Raycaster } from "three";
 import type { MeshBVH } from "three-mesh-bvh";
 import { useBench } from "../../store/bench";
 import { treeOf } from "./loader";
@@ -20,6 +20,10 @@ interface Props {
   saws: Saws | null;
   onBounds: (key: string, bounds: Bounds | null) => void;
 }
+
+/** What lies on another surface: no body of its own. */
+const OVER = new Set<Shown["role"]>(["goes", "touch", "deep"]);
+const MODE_OF: Partial<Record<Shown["role"], number>> = { goes: MODE.goes, touch: MODE.foil, deep: MODE.dotted };
 
 /** One mesh of the case in its place. */
 export const Model = memo(function Model({ shown, ghost, saws, onBounds }: Props) {
@@ -53,7 +57,7 @@ export const Model = memo(function Model({ shown, ghost, saws, onBounds }: Props
   }, [shown.matrix, loaded, unit]);
 
   useEffect(() => {
-    if (!loaded || shown.role === "goes") return;
+    if (!loaded || OVER.has(shown.role)) return;
     const box = loaded.geometry.boundingBox;
     if (box) onBounds(shown.key, { box: box.clone().applyMatrix4(matrix), light: loaded.light });
     return () => onBounds(shown.key, null);
@@ -62,7 +66,9 @@ export const Model = memo(function Model({ shown, ghost, saws, onBounds }: Props
   useEffect(() => {
     const u = material.uniforms;
     u.uOrigin.value = loaded?.origin ?? [0, 0, 0];
-    u.uMode.value = shown.role === "goes" ? MODE.goes : saws ? MODE.sawn : MODE.plaster;
+    u.uMode.value = MODE_OF[shown.role] ?? (saws ? MODE.sawn : MODE.plaster);
+    if (shown.role === "touch") u.uInk.value.setStyle("#1d3f8a", LinearSRGBColorSpace);
+    if (shown.role === "deep") u.uInk.value.setStyle("#a3172a", LinearSRGBColorSpace);
     if (saws)
       [saws.bottom, saws.back].forEach((saw, i) => {
         const d = -(saw.keep[0] * saw.point[0] + saw.keep[1] * saw.point[1] + saw.keep[2] * saw.point[2]);
@@ -71,10 +77,11 @@ export const Model = memo(function Model({ shown, ghost, saws, onBounds }: Props
       });
     u.uOpacity.value = ghost ? 0.3 : 1;
     material.depthWrite = !ghost;
-    // What goes lies exactly under what stays: it is drawn a hair behind.
-    material.polygonOffset = shown.role === "goes";
-    material.polygonOffsetFactor = 2;
-    material.polygonOffsetUnits = 4;
+    // What goes lies exactly under what stays: it is drawn a hair behind; marks of contact a hair before.
+    material.polygonOffset = OVER.has(shown.role);
+    const behind = shown.role === "goes" ? 1 : shown.role === "touch" ? -1 : -2;
+    material.polygonOffsetFactor = 2 * behind;
+    material.polygonOffsetUnits = 4 * behind;
     invalidate();
   }, [material, loaded, shown.role, saws, ghost, invalidate]);
 
@@ -82,7 +89,7 @@ export const Model = memo(function Model({ shown, ghost, saws, onBounds }: Props
 
   function raycast(caster: Raycaster, hits: Intersection[]) {
     const at = mesh.current;
-    if (!tree.current || !at || tool !== "gauge" || ghost || shown.role === "goes") return;
+    if (!tree.current || !at || tool !== "gauge" || ghost || OVER.has(shown.role)) return;
     const back = at.matrixWorld.clone().invert();
     const ray = new Ray().copy(caster.ray).applyMatrix4(back);
     const hit = tree.current.raycastFirst(ray, material.side);

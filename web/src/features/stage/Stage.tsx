@@ -33,7 +33,7 @@ type AllBounds = Record<string, Bounds>;
 
 /** The 3D view of one case. */
 export function Stage({ data, step, onSaw }: Props) {
-  const { visibility, tool, rawHeld, gauge, focus, piece: acting } = useBench();
+  const { visibility, tool, rawHeld, gauge, focus, piece: acting, book } = useBench();
   const [bounds, setBounds] = useState<AllBounds>({});
   const [locked, setLocked] = useState(false);
   const [pulled, setPulled] = useState<Saws | null>(null);
@@ -152,7 +152,7 @@ export function Stage({ data, step, onSaw }: Props) {
           </Label>
         )}
       </div>
-      <FacingMark arch={!onPlate} />
+      <FacingMark arch={!onPlate && !(book && step === "bite")} />
       {scene.length === 0 && (
         <p className="dim absolute inset-0 grid place-items-center">The scans come onto the stage in a moment …</p>
       )}

@@ -24,7 +24,7 @@ varying vec3 vNormal;
 varying vec3 vHome;
 varying float vShade;
 uniform vec4 uSaw[2];
-uniform int uMode;      // 0 plaster, 1 all hatched, 2 hatched behind the saws, 3 gone behind the saws, 4 plain ink
+uniform int uMode;      // 0 plaster, 1 all hatched, 2 hatched behind the saws, 3 gone behind the saws, 4 plain ink, 5 foil, 6 dotted foil
 uniform vec3 uInk;
 uniform float uOpacity;
 void main() {
@@ -51,11 +51,15 @@ void main() {
     float stripe = mod(gl_FragCoord.x + gl_FragCoord.y, 9.0);
     if (stripe < 2.2) plaster *= 0.66;
   }
+  if (uMode >= 5) {
+    plaster = uInk * (0.55 + 0.45 * light);
+    if (uMode == 6 && mod(floor(gl_FragCoord.x / 2.0) + floor(gl_FragCoord.y / 2.0), 2.0) > 0.5) plaster = mix(plaster, vec3(1.0), 0.55);
+  }
   gl_FragColor = vec4(plaster, uOpacity);
 }
 `;
 
-export const MODE = { plaster: 0, goes: 1, sawn: 2, gone: 3, ink: 4 } as const;
+export const MODE = { plaster: 0, goes: 1, sawn: 2, gone: 3, ink: 4, foil: 5, dotted: 6 } as const;
 
 /**
  * Everything on the stage is drawn by this one program, lines and planes too: a second one would make the page wait for

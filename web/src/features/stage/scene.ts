@@ -1,5 +1,6 @@
 import { Matrix4, Vector3 } from "three";
 import type { CaseOut, NodeOut, PieceOut } from "../../shared/api/client";
+import { useBench } from "../../store/bench";
 
 export interface Saw {
   on: boolean;
@@ -10,7 +11,8 @@ export interface Saw {
 export type Saws = { bottom: Saw; back: Saw };
 
 /**
- * One mesh on the stage. role : body (the result of the step), raw (the scan itself), goes (what a step takes off).
+ * One mesh on the stage. role : body (the result of the step), raw (the scan itself), goes (what a step takes off),
+ * touch and deep (where the jaws touch, and where they overlap too deep).
  * digest : null while Intake is not through; early : the scan's file, of which there is a light copy in the file's unit.
  */
 export interface Shown {
@@ -19,14 +21,14 @@ export interface Shown {
   jaw: string | null;
   digest: string | null;
   early: { sha256: string; unit_mm: number } | null;
-  role: "body" | "raw" | "goes";
+  role: "body" | "raw" | "goes" | "touch" | "deep";
   matrix: Matrix4;
 }
 
 interface Ref {
   mesh?: string;
   json?: unknown;
-  by_piece?: Record<string, { json: unknown } | null>;
+  by_piece?: Record<string, { mesh?: string; json?: unknown } | null>;
 }
 
 export function nodeOf(data: CaseOut, step: string, piece = "*"): NodeOut | undefined {
@@ -40,7 +42,7 @@ export function nodeOf(data: CaseOut, step: string, piece = "*"): NodeOut | unde
 export function goodValue(data: CaseOut, step: string, name: string, piece = "*"): unknown {
   const ref = nodeOf(data, step, piece)?.good[name] as Ref | undefined;
   if (!ref) return undefined;
-  if (ref.by_piece) return ref.by_piece[piece]?.json;
+  if (ref.by_piece) return ref.by_piece[piece]?.mesh ?? ref.by_piece[piece]?.json;
   return ref.mesh ?? ref.json;
 }
 
@@ -68,10 +70,27 @@ function roughPlace(data: CaseOut, piece: PieceOut): Matrix4 {
   return new Matrix4().set(x.x, x.y, x.z, 0, y.x, y.y, y.z, 0, z.x, z.y, z.z, 0, 0, 0, 0, 1);
 }
 
+/** Where a scan that follows the jaws stands on the bench; null for one that was not placed. */
+function followed(data: CaseOut, piece: string): Matrix4 | null {
+  return fromRows(goodValue(data, "places", "home_to_bench", piece));
+}
+
 export function placeOf(data: CaseOut, piece: PieceOut, step: string): Matrix4 {
   const plate = step === "plate" ? fromRows(goodValue(data, "plate", "home_to_plate", piece.id)) : null;
-  return plate ?? fromRows(goodValue(data, "level", "home_to_bench", piece.id)) ?? roughPlace(data, piece);
+  const bench =
+    fromRows(goodValue(data, "level", "home_to_bench", piece.id)) ??
+    followed(data, piece.id) ??
+    roughPlace(data, piece);
+  return plate ?? (step === "bite" && useBench.getState().book ? opened(bench, piece) : bench);
 }
+
+/** Jaws opened like a book: the lower as it is, the upper turned over beside it, both with their teeth to the eye. */
+function opened(bench: Matrix4, piece: PieceOut): Matrix4 {
+  if ((piece.jaw ?? piece.looks) !== "upper") return new Matrix4().makeTranslation(BOOK_MM, 0, 0).multiply(bench);
+  return new Matrix4().makeTranslation(-BOOK_MM, 0, 0).multiply(new Matrix4().makeRotationY(Math.PI)).multiply(bench);
+}
+
+const BOOK_MM = 37;
 
 const BODY_FROM: Record<string, [string, string][]> = {
   trim: [["trim", "mesh"]],
@@ -89,12 +108,15 @@ const BODY_FROM: Record<string, [string, string][]> = {
   ],
 }; // prettier-ignore
 
+const AT_SCANS = new Set(["intake", "bite", "level"]);
+
 /** What stands on the stage at a step. raw : hold to see the scan through the body. */
 export function sceneOf(data: CaseOut, step: string, options: { raw: boolean; sawing: boolean }): Shown[] {
   const out: Shown[] = [];
   for (const piece of data.pieces) {
     const raw = (goodValue(data, "intake", "mesh", piece.id) as string | undefined) ?? null;
-    if (raw && !piece.jaw && step !== "intake") continue;
+    const along = (AT_SCANS.has(step) || step === "trim") && followed(data, piece.id) !== null;
+    if (raw && !piece.jaw && step !== "intake" && !along) continue;
     const matrix = placeOf(data, piece, step);
     const unit_mm = (goodValue(data, "intake", "about", piece.id) as About | undefined)?.unit_mm ?? 1;
     const add = (digest: string | null, role: Shown["role"]) =>
@@ -112,6 +134,11 @@ export function sceneOf(data: CaseOut, step: string, options: { raw: boolean; sa
       | undefined;
     if (!from) {
       add(raw, "raw");
+      if (step === "bite")
+        for (const role of ["touch", "deep"] as const) {
+          const patch = goodValue(data, "contacts", role, piece.id) as string | undefined;
+          if (patch && data.pieces.length > 1) add(patch, role);
+        }
       continue;
     }
     if (step === "trim") {

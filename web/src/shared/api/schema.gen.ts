@@ -699,6 +699,8 @@ export interface components {
             own: {
                 [key: string]: unknown;
             };
+            /** Part Of */
+            part_of: string;
             /** Piece */
             piece: string;
             /** Readings */
@@ -770,10 +772,14 @@ export interface components {
             jaw: string | null;
             /** Kind */
             kind: string;
+            /** Looks */
+            looks: string | null;
             /** Same As */
             same_as: string | null;
             /** Sha256 */
             sha256: string;
+            /** Side */
+            side: string;
             /** Turning */
             turning: string;
             /** Twin */
@@ -788,7 +794,10 @@ export interface components {
             /** Message */
             message: string;
         };
-        /** SettingOut */
+        /**
+         * SettingOut
+         * @description step : whose it is: the step's own, or of a part of it.
+         */
         SettingOut: {
             /** Choices */
             choices: string[];
@@ -810,6 +819,8 @@ export interface components {
             optional: boolean;
             /** Per Jaw */
             per_jaw: boolean;
+            /** Step */
+            step: string;
             /** Type */
             type: string;
             /** Unit */

@@ -1,0 +1,221 @@
+"""The relation of lower to upper from scans of both jaws closed together.
+
+Each bite scan is placed on each jaw without a start, then all of them are settled together: one relation, whatever the
+number of scans. What cannot be trusted is refused with the reason: too little met, too large a scatter, or a patch that
+leaves a direction free.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..mesh import Mesh
+from ..ops.rigid import laid_on
+from ..ops.settle import Link, Settlement, Target, nudged, settle
+from ..ops.starts import Candidate, Samples, samples_of
+from .jaw import Jaw
+from .occlusal import frame_basis
+from .placing import Arch, closed_relations, strips_near, strips_on
+
+_STRIP_POINTS, _SEARCHED = 5000, 900
+# Of a bite scan at least this share lies on each jaw; it is sure when the next best placement meets so much less.
+_LEAST_MET, _CLEARLY = 0.18, 0.75
+# A scatter above this is not one surface scanned twice; an expected error above this is not presented as good
+# (measures of the project).
+WORST_RMS_MM, WORST_ERROR_MM = 0.08, 0.15
+
+
+@dataclass(frozen=True)
+class Placed:
+    """One bite scan. to_upper : (4, 4), None where it was not placed; side : left, right or front, the patient's; met :
+    (upper, lower) share that lies on each; rms_mm : (upper, lower) scatter of what is met; why : what speaks against it;
+    marks_mm : how far apart the points of each pair of marks are, once laid on each other."""
+
+    piece: str
+    to_upper: NDArray[np.float64] | None
+    side: str
+    met: tuple[float, float]
+    rms_mm: tuple[float, float]
+    why: str = ""
+    marks_mm: tuple[float, ...] = ()
+
+
+@dataclass(frozen=True)
+class BiteFit:
+    """lower_to_upper : (4, 4), None where refused, with why; error_mm : RMS error to expect at the lower's teeth; loose :
+    the direction it is least held in; disagree_mm : how far two sides alone would move the lower's teeth apart."""
+
+    lower_to_upper: NDArray[np.float64] | None
+    scans: tuple[Placed, ...]
+    rms_mm: float = 0.0
+    error_mm: float = float("inf")
+    loose: str = ""
+    disagree_mm: float | None = None
+    why: str = ""
+    settled: Settlement | None = None
+
+
+def fit_bite(upper: Jaw, lower: Jaw, scans: Mapping[str, Mesh], marks: Mapping[str, Sequence[dict]] | None = None) -> BiteFit:
+    """From bite scans in any frames, each in mm with its surface outwards. marks : {piece: [{bite, jaw, at}]}, points in
+    each one's home; three or more on each jaw start that scan from them instead of from a search."""
+    strips = {piece: samples_of(mesh, _STRIP_POINTS) for piece, mesh in scans.items()}
+    by_hand = {p: found for p in strips if (found := marked(marks.get(p, ()) if marks else ())) is not None}
+    starts = {p: m.starts for p, m in by_hand.items()}
+    left_out: dict[str, str] = {}
+    searched = [p for p in strips if p not in starts]
+    if searched:
+        arches = upper.arch(), lower.arch()
+        jobs = list(itertools.product([strips[p].thinned(_SEARCHED) for p in searched], arches))
+        with ThreadPoolExecutor(2) as pool:
+            on_jaws = list(pool.map(lambda job: strips_on(*job), jobs))
+        for i, p in enumerate(searched):
+            chosen = _placed_on(strips[p].thinned(_SEARCHED), on_jaws[2 * i], on_jaws[2 * i + 1], arches)
+            if isinstance(chosen, str):
+                left_out[p] = chosen
+            else:
+                starts[p] = chosen
+    if not starts:
+        placed = tuple(Placed(p, None, "", (0.0, 0.0), (0.0, 0.0), why) for p, why in left_out.items())
+        return BiteFit(None, placed, why=placed[0].why if placed else "there is no bite scan")
+    fit = settled_bite(upper, lower, {p: strips[p] for p in starts}, starts, left_out)
+    told = [replace(s, marks_mm=by_hand[s.piece].apart_mm) if s.piece in by_hand else s for s in fit.scans]
+    return replace(fit, scans=tuple(told))
+
+
+@dataclass(frozen=True)
+class Marked:
+    """starts : (to upper, to lower); apart_mm : what is left between the points of each pair, in the order given."""
+
+    starts: tuple[NDArray[np.float64], NDArray[np.float64]]
+    apart_mm: tuple[float, ...]
+
+
+def marked(marks: Sequence[dict]) -> Marked | None:
+    """The placement by marks, None with fewer than three on either jaw."""
+    found: dict[str, NDArray[np.float64]] = {}
+    apart: dict[int, float] = {}
+    for jaw in ("upper", "lower"):
+        own = [(i, m) for i, m in enumerate(marks) if m["jaw"] == jaw]
+        if len(own) < 3:
+            return None
+        a, b = np.array([m["bite"] for _, m in own], float), np.array([m["at"] for _, m in own], float)
+        found[jaw] = laid_on(a, b)
+        left = np.linalg.norm(a @ found[jaw][:3, :3].T + found[jaw][:3, 3] - b, axis=1)
+        apart |= {i: float(d) for (i, _), d in zip(own, left, strict=True)}
+    return Marked((found["upper"], found["lower"]), tuple(apart[i] for i in range(len(marks))))
+
+
+def settled_bite(
+    upper: Jaw, lower: Jaw, strips: Mapping[str, Samples], starts: Mapping[str, tuple[NDArray, NDArray]], left_out: Mapping[str, str]
+) -> BiteFit:
+    """From starts {piece: (bite to upper, bite to lower)}, as found or as marked by hand."""
+    first = next(iter(starts))
+    poses = {"upper": np.eye(4), "lower": starts[first][0] @ np.linalg.inv(starts[first][1])}
+    poses |= {p: a for p, (a, _) in starts.items()}
+    on = {"upper": Target(upper.mesh), "lower": Target(lower.mesh)}
+    links = [Link(p, jaw, strips[p], on[jaw]) for p in starts for jaw in ("upper", "lower")]
+    # Marks are set by hand and may be a millimetre off.
+    done = settle(links, poses, fixed="upper", reach_mm=1.5)
+    teeth = lower.teeth() @ done.poses["lower"][:3, :3].T + done.poses["lower"][:3, 3]
+    error = float(np.sqrt(np.mean(done.error_mm("lower", teeth) ** 2)))
+    scans = [_scan(p, 2 * i, done, upper) for i, p in enumerate(starts)]
+    rms = float(np.sqrt(np.mean([r**2 for s in scans for r in s.rms_mm])))
+    why = _against(scans, error, _loose(done, teeth, upper))
+    scans += [Placed(p, None, "", (0.0, 0.0), (0.0, 0.0), reason) for p, reason in left_out.items()]
+    return BiteFit(
+        None if why else done.poses["lower"], tuple(scans), rms, error, _loose(done, teeth, upper),
+        _disagreement(done, links, teeth), why, done,
+    )  # fmt: skip
+
+
+def _placed_on(strip: Samples, on_upper: list[Candidate], on_lower: list[Candidate], arches: tuple[Arch, Arch]) -> tuple | str:
+    chosen = _chosen(on_upper, on_lower, arches)
+    if not isinstance(chosen, str):
+        return chosen
+    # Found on one jaw alone: looked for on the other from where closed jaws stand.
+    closed = closed_relations(*arches)
+    if on_upper[0].met >= on_lower[0].met:
+        on_lower = [*on_lower, *strips_near(strip, arches[1], np.linalg.inv(closed) @ on_upper[0].matrix)]
+    else:
+        on_upper = [*on_upper, *strips_near(strip, arches[0], closed @ on_lower[0].matrix)]
+    return _chosen(on_upper, on_lower, arches)
+
+
+def _chosen(on_upper: Sequence[Candidate], on_lower: Sequence[Candidate], arches: tuple[Arch, Arch]) -> tuple | str:
+    """(to upper, to lower) of the best pair of placements that brings the jaws face to face, or why there is none."""
+    good = sorted(
+        ((min(a.met, b.met), a.met + b.met, i, j) for (i, a), (j, b) in itertools.product(enumerate(on_upper), enumerate(on_lower))
+         if _face_to_face(a.matrix @ np.linalg.inv(b.matrix), arches)),
+        reverse=True,
+    )  # fmt: skip
+    if not good or good[0][0] < _LEAST_MET:
+        return "it was not found on both jaws"
+    best = on_upper[good[0][2]].matrix, on_lower[good[0][3]].matrix
+    relation = best[0] @ np.linalg.inv(best[1])
+    for met, _, i, j in good[1:]:
+        other = on_upper[i].matrix @ np.linalg.inv(on_lower[j].matrix)
+        apart = np.linalg.norm((other - relation)[:3, :3] @ arches[1].incisal + (other - relation)[:3, 3])
+        if met > _CLEARLY * good[0][0] and apart > 1.5:
+            return "it would fit in two places"
+    return best
+
+
+def _face_to_face(lower_to_upper: NDArray, arches: tuple[Arch, Arch]) -> bool:
+    upper, lower = arches
+    turn = lower_to_upper[:3, :3]
+    apart = lower_to_upper[:3, :3] @ lower.incisal + lower_to_upper[:3, 3] - upper.incisal
+    return bool(upper.up @ turn @ lower.up < -0.8 and upper.front @ turn @ lower.front > 0.7 and np.linalg.norm(apart) < 20)
+
+
+def _scan(piece: str, at: int, done: Settlement, upper: Jaw) -> Placed:
+    on_upper, on_lower = done.links[at], done.links[at + 1]
+    used = on_upper.point_mm[on_upper.used]
+    side = ""
+    if len(used):
+        across = ((used - upper.incisal) @ frame_basis(upper.up, upper.front).T)[:, 0]
+        # Seen from above its own tips, an upper's side axis points to the patient's right.
+        middle = -float(across.mean())
+        side = "front" if abs(middle) < 8.0 else "left" if middle > 0 else "right"
+    return Placed(piece, done.poses[piece], side, (on_upper.met, on_lower.met), (on_upper.rms_mm, on_lower.rms_mm))
+
+
+def _against(scans: Sequence[Placed], error: float, loose: str) -> str:
+    worst = max(r for s in scans for r in s.rms_mm)
+    least = min(m for s in scans for m in s.met)
+    if least < _LEAST_MET / 2:
+        return f"only {least:.0%} of a bite scan lies on one of the jaws"
+    if worst > WORST_RMS_MM:
+        return f"the surfaces differ by {1000 * worst:.0f} µm where they should be the same"
+    if error > WORST_ERROR_MM:
+        return f"the bite scan does not hold the jaws {loose}: the teeth could be {1000 * error:.0f} µm off"
+    return ""
+
+
+def _loose(done: Settlement, teeth: NDArray, upper: Jaw) -> str:
+    """The direction in which the lower's teeth are least held, in words."""
+    at = 6 * done.free.index("lower")
+    c = done.covariance[at : at + 6, at : at + 6]
+    spread = np.zeros((3, 3))
+    for x, y, z in teeth[:: max(len(teeth) // 60, 1)]:
+        g = np.c_[[[0, z, -y], [-z, 0, x], [y, -x, 0]], np.eye(3)]
+        spread += g @ c @ g.T
+    axis = frame_basis(upper.up, upper.front) @ np.linalg.eigh(spread)[1][:, 2]
+    return ("from side to side", "from front to back", "up and down")[int(np.abs(axis).argmax())]
+
+
+def _disagreement(done: Settlement, links: Sequence[Link], teeth: NDArray) -> float | None:
+    """RMS distance between the lower's teeth as each of two scans alone would have them; to first order."""
+    if len(links) != 4:
+        return None
+    alone = []
+    for part in (links[:2], links[2:]):
+        poses = {k: done.poses[k] for k in ("upper", "lower", part[0].moving)}
+        own = nudged(part, poses, fixed="upper")["lower"] @ np.linalg.inv(done.poses["lower"])
+        alone.append(teeth @ own[:3, :3].T + own[:3, 3])
+    return float(np.sqrt(np.mean(((alone[0] - alone[1]) ** 2).sum(1))))

@@ -1,0 +1,122 @@
+"""Rough placements without a start: bite scans along the cheek side of a jaw, whole arches by their own frames."""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial.transform import Rotation
+
+from ..ops.rigid import placed, unit
+from ..ops.starts import Candidate, Samples, best_of
+from .occlusal import frame_basis
+
+# Cheek side: from this far over the tips to this far under them, turned outwards at least so much (common practice).
+_OVER_MM, _UNDER_MM, _OUTWARD = 1.0, 9.0, 0.35
+_STEP_DEG, _REACH_DEG = 7.0, 112.0
+
+
+@dataclass(frozen=True)
+class Arch:
+    """A jaw to place things on: samples of its surface; up to the tips, front to the lips, incisal (3,) mm."""
+
+    samples: Samples
+    up: NDArray[np.float64]
+    front: NDArray[np.float64]
+    incisal: NDArray[np.float64]
+
+    def local(self, points: NDArray) -> NDArray[np.float64]:
+        """(k, 3) side, back, up from the incisal point."""
+        return (points - self.incisal) @ frame_basis(self.up, self.front).T
+
+
+def strips_on(strip: Samples, arch: Arch) -> list[Candidate]:
+    """Where a narrow scan of the cheek side may lie on the jaw, the best first. Every place along the arch is tried, each
+    with either end in front."""
+    return best_of(strip, _cheek_side(arch), _strip_starts(strip, arch))
+
+
+def strips_near(strip: Samples, arch: Arch, starts: NDArray) -> list[Candidate]:
+    """The same from (s, 4, 4) starts."""
+    return best_of(strip, _cheek_side(arch), starts)
+
+
+def closed_relations(upper: Arch, lower: Arch) -> NDArray:
+    """(s, 4, 4) lower to upper as jaws about stand when closed: face to face, fronts alike, some millimetres about."""
+    a, b = frame_basis(upper.up, upper.front), frame_basis(lower.up, lower.front)
+    turn = a.T @ np.diag([-1.0, 1.0, -1.0]) @ b
+    out = []
+    for back, up in itertools.product((-3.0, 0.0, 3.0, 6.0), (-3.5, -1.0, 1.5)):
+        one = placed(turn, np.zeros(3))
+        one[:3, 3] = upper.incisal + a.T @ [0.0, back, up] - turn @ lower.incisal
+        out.append(one)
+    return np.array(out)
+
+
+def _cheek_side(arch: Arch) -> Samples:
+    local = arch.local(arch.samples.points_mm)
+    return arch.samples.where((local[:, 2] < _OVER_MM + 2.0) & (local[:, 2] > -_UNDER_MM - 6.0) & (_outward(arch, local) > -0.2))
+
+
+def _outward(arch: Arch, local: NDArray) -> NDArray:
+    """(k,) how far each normal is turned away from the middle of the arch."""
+    ray = local[:, :2] - [0.0, _centre(local)]
+    ray /= np.maximum(np.linalg.norm(ray, axis=1), 1e-9)[:, None]
+    normal = arch.samples.normals @ frame_basis(arch.up, arch.front).T
+    return np.einsum("ij,ij->i", normal[:, :2], ray)
+
+
+def _centre(local: NDArray) -> float:
+    """How far behind the incisors the rays to the cheek side start (mm)."""
+    low, high = np.quantile(local[:, 1], [0.01, 0.99])
+    return float(low + 0.62 * (high - low))
+
+
+def _strip_starts(strip: Samples, arch: Arch) -> NDArray:
+    basis = frame_basis(arch.up, arch.front)
+    local = arch.local(arch.samples.points_mm)
+    cheek = (local[:, 2] < _OVER_MM) & (local[:, 2] > -_UNDER_MM) & (_outward(arch, local) > _OUTWARD)
+    at = local[cheek]
+    angle = np.degrees(np.arctan2(at[:, 0], _centre(local) - at[:, 1]))
+    normals = arch.samples.normals[cheek] @ basis.T
+    middle = strip.points_mm.mean(0)
+    out = unit(strip.normals.mean(0))
+    spread = strip.points_mm - middle
+    spread = spread - np.outer(spread @ out, out)
+    along = unit(np.linalg.svd(spread, full_matrices=False)[2][0])
+    along = unit(along - out * (along @ out))
+    own = np.stack([along, np.cross(out, along), out])
+    starts = []
+    for a in np.arange(-_REACH_DEG, _REACH_DEG + 1, _STEP_DEG):
+        near = np.abs(angle - a) < 14.0
+        if near.sum() < 12:
+            continue
+        n = normals[near].mean(0)
+        n = unit([n[0], n[1], 0.0])
+        anchor = at[near].mean(0)
+        anchor[2] = 0.0
+        tangent = np.cross([0.0, 0.0, 1.0], n)
+        for sign in (1.0, -1.0):
+            there = np.stack([tangent * sign, np.cross(n, tangent * sign), n])
+            rotation = basis.T @ there.T @ own
+            start = placed(rotation, np.zeros(3))
+            start[:3, 3] = arch.incisal + basis.T @ anchor - rotation @ middle
+            starts.append(start)
+    return np.array(starts).reshape(-1, 4, 4)
+
+
+def arches_on(moving: Arch, on: Arch) -> list[Candidate]:
+    """A whole arch (or most of one) on another of the same jaw: their own frames laid on each other, and some way about."""
+    a, b = frame_basis(moving.up, moving.front), frame_basis(on.up, on.front)
+    starts = []
+    for turn in (-14.0, -6.0, 0.0, 6.0, 14.0):
+        for tilt in (-7.0, 0.0, 7.0):
+            for back in (-6.0, 0.0, 6.0):
+                swing = Rotation.from_euler("xz", [tilt, turn], degrees=True).as_matrix()
+                rotation = b.T @ swing @ a
+                start = placed(rotation, np.zeros(3))
+                start[:3, 3] = on.incisal + b.T @ [0.0, back, 0.0] - rotation @ moving.incisal
+                starts.append(start)
+    return best_of(moving.samples, on.samples, np.array(starts))

@@ -1,0 +1,109 @@
+"""Part of Bite: where the relation can be had from, other than as the jaws came: bite scans, or an earlier pair."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict
+
+from ...anatomy.bitescans import BiteFit, Placed, fit_bite
+from ...anatomy.jaw import Jaw
+from ...anatomy.relations import Lent, lent_by
+from ...ops.rigid import rounded
+from ...progress import Run
+from ..kinds import EARLIER
+from ..model import Inputs, Need, Step, StepResult, StepSettings, setting
+
+
+class Mark(BaseModel):
+    """A point on the bite scan and the same point on a jaw, each in its home (mm)."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+    bite: tuple[float, float, float]
+    jaw: str
+    at: tuple[float, float, float]
+
+
+class FitSettings(StepSettings):
+    marks: dict[str, tuple[Mark, ...]] = setting(
+        {}, label="Marks", help="Matched points on a bite scan and the jaws, by piece: three to six on each jaw.", main=False
+    )
+
+
+def apply(inputs: Inputs, settings: FitSettings, run: Run) -> StepResult:
+    piece_of = {jaw: piece for piece, jaw in inputs.jaws.items()}
+    if len(piece_of) < 2 or not (inputs["bites"] or inputs["earlier"]):
+        return StepResult({"relation": None, "scans": [], "lent": None})
+    own = (piece_of["upper"], piece_of["lower"])
+    upper, lower = (Jaw.seen(inputs["mesh"][p], inputs["about"][p]) for p in own)
+    values: dict[str, Any] = {"relation": None, "scans": [], "lent": None}
+    if inputs["bites"]:
+        run.tick(0.1, "fitting bite scans")
+        marks = {p: [m.model_dump() for m in found] for p, found in settings.marks.items()}
+        fit = fit_bite(upper, lower, inputs["bites"], marks)
+        values |= {"relation": _relation(fit), "scans": [_scan(s) for s in fit.scans]}
+    if inputs["earlier"]:
+        run.tick(0.7, "looking at earlier scans")
+        earlier = [
+            (p, jaw, Jaw.seen(inputs["earlier"][p], a)) for p, a in inputs["earlier_about"].items() if (jaw := a["jaw"] or a["looks"])
+        ]
+        lent = lent_by(upper, lower, earlier, own=own)
+        values["lent"] = _lent(lent) if lent else None
+    return StepResult(values)
+
+
+def _relation(fit: BiteFit) -> dict:
+    return {
+        "lower_to_upper": None if fit.lower_to_upper is None else _matrix(fit.lower_to_upper),
+        "rms_mm": round(fit.rms_mm, 6),
+        "error_mm": round(fit.error_mm, 6) if np.isfinite(fit.error_mm) else None,
+        "loose": fit.loose,
+        "disagree_mm": None if fit.disagree_mm is None else round(fit.disagree_mm, 6),
+        "why": fit.why,
+    }
+
+
+def _scan(scan: Placed) -> dict:
+    return {
+        "piece": scan.piece,
+        "side": scan.side,
+        "to_upper": None if scan.to_upper is None else _matrix(scan.to_upper),
+        "met": rounded(scan.met),
+        "rms_mm": rounded(scan.rms_mm),
+        "why": scan.why,
+        "marks_mm": rounded(scan.marks_mm),
+    }
+
+
+def _lent(lent: Lent) -> dict:
+    return {
+        "lower_to_upper": _matrix(lent.lower_to_upper),
+        "by": list(lent.by),
+        "error_mm": round(lent.error_mm, 6),
+        "rms_mm": round(lent.rms_mm, 6),
+    }
+
+
+def _matrix(m: np.ndarray) -> list:
+    return (np.round(m, 12) + 0.0).tolist()
+
+
+STEP = Step(
+    name="fit",
+    title="Bite fit",
+    number=2,
+    version=1,
+    scope="case",
+    part_of="bite",
+    settings=FitSettings,
+    needs={
+        "mesh": Need("intake", "mesh", each=True),
+        "about": Need("intake", "about", each=True),
+        "bites": Need("intake", "mesh", of=("bite",)),
+        "earlier": Need("intake", "mesh", of=EARLIER),
+        "earlier_about": Need("intake", "about", of=EARLIER),
+    },
+    apply=apply,
+    about="Bite scans and earlier pairs fitted to the jaws.",
+)

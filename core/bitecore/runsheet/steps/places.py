@@ -1,0 +1,56 @@
+"""Part of Level: where every scan that is no jaw of the run sheet stands on the bench. All move together."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ...progress import Run
+from ..kinds import FOLLOWERS
+from ..model import Inputs, Need, Step, StepResult, StepSettings
+from ..store import ByPiece
+
+
+class PlacesSettings(StepSettings):
+    pass
+
+
+def apply(inputs: Inputs, settings: PlacesSettings, run: Run) -> StepResult:
+    bench = {p: np.array(m) for p, m in inputs["home_to_bench"].items()}
+    to_bite = inputs["home_to_bite"]
+    on_bench, on_bite = ByPiece(), ByPiece()
+
+    def put(piece: str, target: str, matrix: np.ndarray) -> None:
+        on_bench[piece] = _rounded(bench[target] @ matrix)
+        on_bite[piece] = None if to_bite.get(target) is None else _rounded(np.array(to_bite[target]) @ matrix)
+
+    for piece, place in inputs["followers"].items():
+        if place and place["on"] in bench:
+            put(piece, place["on"], np.array(place["home_to_jaw"]))
+    upper = next((p for p, jaw in inputs.jaws.items() if jaw == "upper"), None)
+    for scan in inputs["bites"] or []:
+        if scan["to_upper"] and upper:
+            put(scan["piece"], upper, np.array(scan["to_upper"]))
+    return StepResult({"home_to_bench": on_bench, "home_to_bite": on_bite})
+
+
+def _rounded(matrix: np.ndarray) -> list:
+    return (np.round(matrix, 12) + 0.0).tolist()
+
+
+STEP = Step(
+    name="places",
+    title="Places",
+    number=3,
+    version=1,
+    scope="case",
+    part_of="level",
+    settings=PlacesSettings,
+    needs={
+        "home_to_bench": Need("level", "home_to_bench", each=True),
+        "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
+        "followers": Need("follow", "place", of=FOLLOWERS, optional=True),
+        "bites": Need("fit", "scans", optional=True),
+    },
+    apply=apply,
+    about="Scans that follow the jaws.",
+)

@@ -1,0 +1,111 @@
+import type { CaseOut } from "../../shared/api/client";
+import { useBench } from "../../store/bench";
+import { goodValue, toStage } from "../stage";
+
+interface Contact {
+  piece: string;
+  point_mm: [number, number, number];
+  depth_mm: number;
+  area_mm2: number;
+  side: string;
+  behind_mm: number;
+}
+
+interface BiteScan {
+  piece: string;
+  side: string;
+  to_upper: unknown;
+  met: [number, number];
+  rms_mm: [number, number];
+  why: string;
+}
+
+const FEW = 4;
+
+/** How the jaws stand: where they touch, and what the bite scans say. */
+export function Stands({ data }: { data: CaseOut }) {
+  const contacts = (goodValue(data, "contacts", "contacts") as Contact[] | undefined) ?? [];
+  const scans = (goodValue(data, "fit", "scans") as BiteScan[] | undefined) ?? [];
+  const { book, openBook } = useBench();
+  return (
+    <section aria-label="How the jaws stand" className="mb-2">
+      <ul>
+        {scans.map((scan) => (
+          <ScanLine key={scan.piece} scan={scan} data={data} />
+        ))}
+      </ul>
+      {contacts.length > 0 && (
+        <>
+          <div className="flex items-center justify-between pt-1">
+            <h3 className="dim text-xs font-semibold">Contacts, deepest first</h3>
+            <button
+              type="button"
+              aria-pressed={book}
+              className="font-semibold text-primary"
+              title="The jaws opened beside each other (B)"
+              onClick={() => openBook(!book)}
+            >
+              {book ? "Close the book" : "Open like a book"}
+            </button>
+          </div>
+          <ul aria-label="Contacts">
+            {contacts.slice(0, FEW).map((c) => (
+              <ContactLine key={c.point_mm.join()} contact={c} data={data} />
+            ))}
+          </ul>
+        </>
+      )}
+    </section>
+  );
+}
+
+function ContactLine({ contact: c, data }: { contact: Contact; data: CaseOut }) {
+  const pointAt = useBench((s) => s.pointAt);
+  const depth = Math.round(c.depth_mm * 1000);
+  const words = depth > 0 ? `${depth} µm deep` : `${-depth} µm off`;
+  return (
+    <li className="flex justify-between gap-2 py-0.5 text-[13px]">
+      <span className="truncate">
+        {c.side}, {Math.max(0, Math.round(c.behind_mm))} mm back
+      </span>
+      <span className="dim whitespace-nowrap">
+        {words} · {c.area_mm2.toFixed(2)} mm²
+      </span>
+      <button
+        type="button"
+        className="font-semibold text-primary"
+        onClick={() => {
+          const p = toStage(data, c.piece, "bite", c.point_mm);
+          pointAt({ point: [p.x, p.y, p.z], radius: 1, text: words });
+        }}
+      >
+        Show
+      </button>
+    </li>
+  );
+}
+
+function ScanLine({ scan, data }: { scan: BiteScan; data: CaseOut }) {
+  const { act, piece } = useBench();
+  const file = data.pieces.find((p) => p.id === scan.piece)?.file ?? scan.piece;
+  const worst = Math.round(Math.max(...scan.rms_mm) * 1000);
+  return (
+    <li className="line flex justify-between gap-2 border-b py-1 text-[13px]">
+      <span className="min-w-0 truncate" title={file}>
+        {scan.side ? `Bite scan, ${scan.side}` : file}
+      </span>
+      <span className={scan.to_upper ? "dim whitespace-nowrap" : "font-semibold text-warning"}>
+        {scan.to_upper ? `${Math.round((scan.met[0] + scan.met[1]) * 100)} % on, ±${worst} µm` : `▲ ${scan.why}`}
+      </span>
+      <button
+        type="button"
+        className="font-semibold text-primary"
+        aria-pressed={piece === scan.piece}
+        title="See it where it lies on the jaws"
+        onClick={() => act(scan.piece)}
+      >
+        Show
+      </button>
+    </li>
+  );
+}
