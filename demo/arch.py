@@ -11,14 +11,22 @@ import numpy as np
 from numpy.typing import NDArray
 from skimage.measure import marching_cubes
 
+from bitecore.anatomy.adjusting import Opposing, closed, eased
+from bitecore.anatomy.jaw import Jaw as SeenJaw
 from bitecore.mesh import Mesh, vector_area_mm2, vertex_normals
 from bitecore.mesh.topology import at_border
+from bitecore.ops import rigid
 from bitecore.ops.closest import ClosestPoints
 from bitecore.ops.relief import mean_of_neighbours
 
 from . import flaws, gum, teeth
 from .places import Place, met, over, placed
 from .plan import ArchPlan
+
+# Enamel gives way by so little (common practice, no source).
+_CONTACT_MM = 0.01
+# How much facets of wear have taken off, where the jaws rest on each other.
+_WORN_MM = 0.14
 
 __all__ = ["ArchPlan", "Jaw", "Pair", "jaw_pair", "pair"]
 
@@ -122,8 +130,8 @@ def pair(plan: ArchPlan) -> Pair:
         scans.append((kept.mesh, owner[kept.source]))
     (up, up_owner), (low, low_owner) = scans
     up = up.moved(flip)
-    rise = np.eye(4)
-    rise[2, 3] = _settle(up, low)
+    rise = _settled(up, low)
+    up, low = _worn(up, low, rise)
     bench = _bench(lower, rise)
     up, low = up.moved(bench), low.moved(bench @ rise)
     return Pair(
@@ -135,11 +143,12 @@ def pair(plan: ArchPlan) -> Pair:
 def _bench(lower: list[Place], rise: NDArray) -> NDArray[np.float64]:
     """4x4 that lays the occlusal plane of the lower flat, its incisal point at the origin."""
     edge, z = occlusal_plane(lower)
+    edge, z = rise[:3, :3] @ np.r_[0.0, edge[1:]] + rise[:3, 3], rise[:3, :3] @ z
     x = np.cross([0.0, 1.0, 0.0], z)
     x /= np.linalg.norm(x)
     out = np.eye(4)
     out[:3, :3] = np.stack([x, np.cross(z, x), z])
-    out[:3, 3] = -out[:3, :3] @ (np.r_[0.0, edge[1:]] + rise[:3, 3])
+    out[:3, 3] = -out[:3, :3] @ edge
     return out
 
 
@@ -173,14 +182,32 @@ def jaw_pair(plan: ArchPlan) -> tuple[Mesh, Mesh]:
     return both.upper.mesh, both.lower.mesh
 
 
-def _settle(upper: Mesh, lower: Mesh) -> float:
-    """How far the lower may rise (mm along z) until it first touches the upper, by halving."""
-    tree, rim = ClosestPoints(upper), at_border(upper)
-    points = lower.vertices_mm[lower.vertices_mm[:, 2] > lower.vertices_mm[:, 2].max() - 7.0]
-    lo, hi = -1.5, 1.0
-    for _ in range(12):
-        mid = (lo + hi) / 2
-        distance, hits = tree.signed(points + [0, 0, mid], within_mm=3.0)
-        distance = distance[(hits.face < 0) | ~rim[np.maximum(hits.face, 0)]]
-        lo, hi = (mid, hi) if distance.min() > -0.004 else (lo, mid)
-    return lo
+def _settled(upper: Mesh, lower: Mesh) -> NDArray[np.float64]:
+    """4x4 of the lower: closed to the first touch, bitten together a little, and eased so that it rests on several
+    contacts, left and right; then pressed on by what wear has taken off."""
+    front, up = np.array([0.0, -1.0, 0.0]), np.array([0.0, 0.0, 1.0])
+    jaws = Opposing(SeenJaw(upper, -up, front, np.zeros(3)), SeenJaw(lower, up, front, np.zeros(3)))
+    pressed = rigid.placed(np.eye(3), [0.0, 0.0, 0.25]) @ closed(jaws, np.eye(4), up).matrix
+    rise = eased(jaws, pressed, tolerance_mm=_CONTACT_MM, axes=np.eye(3)).matrix @ pressed
+    return rigid.placed(np.eye(3), [0.0, 0.0, _WORN_MM]) @ rise
+
+
+def _worn(upper: Mesh, lower: Mesh, rise: NDArray) -> tuple[Mesh, Mesh]:
+    """(upper, lower) with facets where they would overlap deeper than enamel gives way: each has ground the other."""
+    back = np.linalg.inv(rise)
+    for _ in range(4):
+        lower = _ground(lower, upper, rise)
+        upper = _ground(upper, lower, back)
+    return upper, lower
+
+
+def _ground(mesh: Mesh, other: Mesh, to_other: NDArray) -> Mesh:
+    points = mesh.vertices_mm @ to_other[:3, :3].T + to_other[:3, 3]
+    signed, hits = ClosestPoints(other).signed(points, within_mm=3 * _WORN_MM)
+    rim = at_border(other)
+    deep = (hits.face >= 0) & (signed < -_CONTACT_MM) & (signed > -2 * _WORN_MM) & ~rim[np.maximum(hits.face, 0)]
+    out = mesh.vertices_mm.copy()
+    way = (hits.point_mm - points)[deep]
+    way *= (1 - _CONTACT_MM / np.linalg.norm(way, axis=1))[:, None]
+    out[deep] += way @ to_other[:3, :3]
+    return Mesh.of(out, mesh.faces)

@@ -80,7 +80,7 @@ class UnitTest(unittest.TestCase):
 class RelationTest(unittest.TestCase):
     def test_generated_pairs_touch_without_overlap(self) -> None:
         upper, lower = jaws(3)
-        meet = relation(upper, lower, lower_to_upper=np.eye(4), lower_up=np.array([0, 0, 1.0]))
+        meet = relation(upper, lower, lower_to_upper=np.eye(4), lower_up=np.array([0, 0, 1.0]), upper_up=np.array([0, 0, -1.0]))
         self.assertLess(meet.overlap_mm, 0.06)  # noise of 8 µm on both
         self.assertLess(meet.gap_mm, 0.1)
 
@@ -88,12 +88,12 @@ class RelationTest(unittest.TestCase):
         upper, lower = jaws(3)
         down = np.eye(4)
         down[2, 3] = -1.5
-        meet = relation(upper, lower, lower_to_upper=down, lower_up=np.array([0, 0, 1.0]))
+        meet = relation(upper, lower, lower_to_upper=down, lower_up=np.array([0, 0, 1.0]), upper_up=np.array([0, 0, -1.0]))
         points = lower.vertices_mm @ down[:3, :3].T + down[:3, 3]
         exact = ClosestPoints(upper).query(points[lower.vertices_mm[:, 2] > -6]).distance_mm.min()
         self.assertAlmostEqual(meet.gap_mm, exact, delta=0.2)  # the loose bits of both are left out
         up = np.eye(4)
         up[2, 3] = 0.4
-        deep = relation(upper, lower, lower_to_upper=up, lower_up=np.array([0, 0, 1.0]))
+        deep = relation(upper, lower, lower_to_upper=up, lower_up=np.array([0, 0, 1.0]), upper_up=np.array([0, 0, -1.0]))
         self.assertGreater(deep.overlap_mm, 0.2)
         self.assertLess(deep.overlap_mm, 0.42)  # never deeper than the way it was pushed

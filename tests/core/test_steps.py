@@ -10,7 +10,7 @@ import numpy as np
 from bitecore.errors import StepFailed
 from bitecore.files import stl
 from bitecore.mesh import Mesh, face_components, used_vertices
-from bitecore.ops.rigid import placed
+from bitecore.ops.rigid import angle_deg, placed
 from bitecore.progress import QUIET
 from bitecore.runsheet import Inputs, StepResult, standard
 from tests.core.test_mesh import joined
@@ -88,7 +88,8 @@ class BiteTest(unittest.TestCase):
             "l": {"jaw": "lower", "up": [0, 0, 1], "front": [0, -1, 0]},
         }
         moved = lower.moved(placed(np.eye(3), shift))
-        return do("bite", {"mesh": {"u": upper, "l": moved}, "about": about}, {"u": "upper", "l": "lower"}, **settings)
+        values = {"mesh": {"u": upper, "l": moved}, "about": about, "relation": None, "scans": [], "lent": None}
+        return do("bite", values, {"u": "upper", "l": "lower"}, **settings)
 
     def test_a_good_relation_is_kept_and_said(self) -> None:
         result = self.bite((0, 0, 0))
@@ -107,6 +108,26 @@ class BiteTest(unittest.TestCase):
         self.assertIn("open-bite", codes(result))
         self.assertGreater(reading(result, "smallest gap"), 1.0)
         self.assertLess(reading(result, "smallest gap"), 5.2)
+
+    def test_closed_it_touches_and_eased_nothing_is_deeper_than_allowed(self) -> None:
+        result = self.bite((0, 0, -5.0), close=True)
+        self.assertLess(reading(result, "smallest gap") + reading(result, "deepest overlap"), 0.001)
+        self.assertIn("closed", codes(result))
+        result = self.bite((0, 0, 0.4), ease=True, ease_mm=0.05)
+        self.assertLessEqual(reading(result, "deepest overlap"), 0.052)
+        self.assertGreater(reading(result, "deepest overlap"), 0.03)
+        self.assertLess(reading(result, "eased by at most"), 0.6)
+        self.assertNotIn("too-hard", codes(result))
+
+    def test_a_nudge_is_exact(self) -> None:
+        result = self.bite((0, 0, 0), left_mm=0.37, back_mm=-0.21, up_mm=-1.0)
+        np.testing.assert_allclose(np.array(result.values["home_to_bite"]["l"]), placed(np.eye(3), [0.37, -0.21, -1.0]), atol=1e-12)
+        turned_ = np.array(self.bite((0, 0, -3.0), turn_deg=1.5).values["home_to_bite"]["l"])
+        self.assertAlmostEqual(angle_deg(turned_[:3, :3]), 1.5, places=9)
+
+    def test_no_bite_when_asked_for_none(self) -> None:
+        result = self.bite((0, 0, 0), source="none")
+        self.assertEqual((codes(result), result.values["home_to_bite"]["l"]), (["no-relation"], None))
 
     def test_far_apart_is_no_bite(self) -> None:
         result = self.bite((0, 0, -30.0))

@@ -16,7 +16,8 @@ from ..ops.rigid import angle_deg, placed, turned, unit
 from .jaw import Jaw
 
 _NEAR_MM, _LEVER_MM = 1.5, 25.0
-_EASED_MM = 5e-4
+_EASED_MM = 3e-4
+_MOST_TRIES, _CONSTRAINTS = 30, 600
 
 
 def bench_axes(anchor: Jaw, *, upper: bool) -> NDArray[np.float64]:
@@ -34,17 +35,36 @@ def by_hand(axes: NDArray, pivot: NDArray, *, shift_mm: NDArray, tilt_deg: float
 
 
 class Opposing:
-    """The upper, asked how far points of the lower are from it."""
+    """Two jaws, asked how far they are from each other: points of the lower from the upper's surface, and the other way
+    round, for a cusp may go through the middle of a triangle."""
 
     def __init__(self, upper: Jaw, lower: Jaw) -> None:
-        mesh = largest_piece(upper.mesh)
-        self._tree, self._rim = ClosestPoints(mesh), at_border(mesh)
-        self.points = lower.crowns()
+        self._upper, self._lower = _Side(upper), _Side(lower)
 
-    def gaps(self, lower_to_upper: NDArray, within_mm: float, points: NDArray | None = None) -> tuple:
-        """(signed distances (k,), directions away from the upper (k, 3), moved points (k, 3)) of those within reach."""
-        own = self.points if points is None else points
-        p = own @ lower_to_upper[:3, :3].T + lower_to_upper[:3, 3]
+    @property
+    def points(self) -> NDArray[np.float64]:
+        """(k, 3) crowns of the lower, in its home."""
+        return self._lower.points
+
+    def gaps(self, lower_to_upper: NDArray, within_mm: float) -> tuple[NDArray, NDArray, NDArray]:
+        """In the upper's home: (signed distances (k,), minus where they overlap; directions (k, 3) in which the lower
+        leaves the upper; where (k, 3)), of all that is within reach."""
+        m, back = lower_to_upper, np.linalg.inv(lower_to_upper)
+        gap, away, at = self._upper.asked(m, self._lower.points, within_mm)
+        other, to_upper, there = self._lower.asked(back, self._upper.points, within_mm)
+        turned_back = -(to_upper @ m[:3, :3].T)
+        return np.r_[gap, other], np.vstack([away, turned_back]), np.vstack([at, there @ m[:3, :3].T + m[:3, 3]])
+
+
+class _Side:
+    def __init__(self, jaw: Jaw) -> None:
+        mesh = largest_piece(jaw.mesh)
+        self._tree, self._rim = ClosestPoints(mesh), at_border(mesh)
+        self.points = jaw.crowns()
+
+    def asked(self, matrix: NDArray, points: NDArray, within_mm: float) -> tuple[NDArray, NDArray, NDArray]:
+        """(signed distances, directions away from this surface, the points) of moved points within reach."""
+        p = points @ matrix[:3, :3].T + matrix[:3, 3]
         signed, hits = self._tree.signed(p, within_mm=within_mm)
         real = (hits.face >= 0) & ~self._rim[np.maximum(hits.face, 0)] & (np.abs(signed) < within_mm)
         away = (p - hits.point_mm)[real]
@@ -89,26 +109,37 @@ def closed(jaws: Opposing, lower_to_upper: NDArray, vertical: NDArray) -> Moved:
 
 def eased(jaws: Opposing, lower_to_upper: NDArray, *, tolerance_mm: float, axes: NDArray) -> Moved:
     """The smallest rigid movement after which nothing overlaps by more than the tolerance: least squares under linear
-    constraints (Lawson and Hanson, Solving Least Squares Problems, 1974), taken again where the surfaces are then."""
-    now = np.eye(4)
+    constraints (Lawson and Hanson, Solving Least Squares Problems, 1974), taken anew from the start with the surfaces as
+    they stand at the last answer, until both agree."""
     pivot = jaws.points.mean(0) @ lower_to_upper[:3, :3].T + lower_to_upper[:3, 3]
-    for _ in range(25):
+    x, now = np.zeros(6), np.eye(4)
+    for _ in range(_MOST_TRIES):
         gap, away, p = jaws.gaps(now @ lower_to_upper, _NEAR_MM)
-        if len(gap) == 0 or gap.min() > -tolerance_mm - _EASED_MM:
+        if len(gap) == 0:
             break
-        tight = gap < max(0.0, -float(gap.min())) * 0.5 + 0.05
-        g = np.concatenate([np.cross(p[tight] - pivot, away[tight]) / _LEVER_MM, away[tight]], axis=1)
-        x = _least_move(g, -tolerance_mm - gap[tight])
-        turn = Rotation.from_rotvec(x[:3] / _LEVER_MM).as_matrix()
-        now = placed(turn, pivot + x[3:] - turn @ pivot) @ now
+        near = np.argsort(gap)[:_CONSTRAINTS]
+        g = np.concatenate([np.cross(p[near] - pivot, away[near]) / _LEVER_MM, away[near]], axis=1)
+        new = _least_move(g, -tolerance_mm - gap[near] + g @ x)
+        step = new - x
+        x = x + step * min(1.0, 0.5 / max(float(np.linalg.norm(step)), 1e-12))
+        now = _move(x, pivot)
+        if np.linalg.norm(step) < _EASED_MM:
+            break
     moved = jaws.points @ lower_to_upper[:3, :3].T + lower_to_upper[:3, 3]
-    step = moved @ (now[:3, :3] - np.eye(3)).T + now[:3, 3]
-    turn_deg = angle_deg(now[:3, :3])
-    return Moved(now, float(np.linalg.norm(step, axis=1).max()), turn_deg, _axis_words(now, axes))
+    way = moved @ (now[:3, :3] - np.eye(3)).T + now[:3, 3]
+    return Moved(now, float(np.linalg.norm(way, axis=1).max()), angle_deg(now[:3, :3]), _axis_words(now, axes))
+
+
+def _move(x: NDArray, pivot: NDArray) -> NDArray:
+    """(4, 4) of a turn about the pivot (first three, mm at the lever's length) and a shift."""
+    turn = Rotation.from_rotvec(x[:3] / _LEVER_MM).as_matrix()
+    return placed(turn, pivot + x[3:] - turn @ pivot)
 
 
 def _least_move(g: NDArray, least: NDArray) -> NDArray:
     """Smallest x with g x >= least, by the non-negative least squares of its dual."""
+    if (least <= 0).all():
+        return np.zeros(6)
     e = np.vstack([g.T, least[None, :]])
     f = np.zeros(7)
     f[6] = 1.0

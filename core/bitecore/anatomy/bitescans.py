@@ -24,8 +24,9 @@ from .occlusal import frame_basis
 from .placing import Arch, closed_relations, strips_near, strips_on
 
 _STRIP_POINTS, _SEARCHED = 5000, 900
-# Of a bite scan at least this share lies on each jaw; it is sure when the next best placement meets so much less.
-_LEAST_MET, _CLEARLY = 0.18, 0.75
+# Of a bite scan at least this share lies on each jaw; it is sure when the shares of the next best placement, multiplied,
+# are less than so much of the best one's.
+_LEAST_MET, _CLEARLY = 0.18, 0.6
 # A scatter above this is not one surface scanned twice; an expected error above this is not presented as good
 # (measures of the project).
 WORST_RMS_MM, WORST_ERROR_MM = 0.08, 0.15
@@ -150,11 +151,11 @@ def _placed_on(strip: Samples, on_upper: list[Candidate], on_lower: list[Candida
 def _chosen(on_upper: Sequence[Candidate], on_lower: Sequence[Candidate], arches: tuple[Arch, Arch]) -> tuple | str:
     """(to upper, to lower) of the best pair of placements that brings the jaws face to face, or why there is none."""
     good = sorted(
-        ((min(a.met, b.met), a.met + b.met, i, j) for (i, a), (j, b) in itertools.product(enumerate(on_upper), enumerate(on_lower))
+        ((a.met * b.met, min(a.met, b.met), i, j) for (i, a), (j, b) in itertools.product(enumerate(on_upper), enumerate(on_lower))
          if _face_to_face(a.matrix @ np.linalg.inv(b.matrix), arches)),
         reverse=True,
     )  # fmt: skip
-    if not good or good[0][0] < _LEAST_MET:
+    if not good or good[0][1] < _LEAST_MET:
         return "it was not found on both jaws"
     best = on_upper[good[0][2]].matrix, on_lower[good[0][3]].matrix
     relation = best[0] @ np.linalg.inv(best[1])

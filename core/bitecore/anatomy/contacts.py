@@ -25,17 +25,32 @@ class Relation:
     closest_mm: NDArray[np.float64]
 
 
-def relation(upper: Mesh, lower: Mesh, *, lower_to_upper: ArrayLike, lower_up: ArrayLike) -> Relation:
-    """Exact surface distances from the crowns of the lower to the upper, both in mm; probes at the vertices."""
+def relation(upper: Mesh, lower: Mesh, *, lower_to_upper: ArrayLike, lower_up: ArrayLike, upper_up: ArrayLike) -> Relation:
+    """Exact surface distances between the crowns, both in mm: vertices of each jaw from the surface of the other, for a
+    cusp may go through the middle of a triangle. lower_up, upper_up : to the tips, each in its jaw's home."""
     # Bits that float beside a scan touch nothing in the mouth.
     upper, lower = largest_piece(upper), largest_piece(lower)
     m = np.asarray(lower_to_upper, np.float64)
-    used = lower.vertices_mm[used_vertices(lower)]
-    height = used @ np.asarray(lower_up, np.float64)
+    own, own_at, count = _asked(upper, lower, m, np.asarray(lower_up, np.float64))
+    other, other_at, more = _asked(lower, upper, np.linalg.inv(m), np.asarray(upper_up, np.float64))
+    value = np.r_[own, other]
+    if len(value) == 0:
+        nowhere = lower.vertices_mm[0] @ m[:3, :3].T + m[:3, 3]
+        return Relation(0.0, float("inf"), 0.0, nowhere, nowhere)
+    place = np.vstack([own_at, other_at @ m[:3, :3].T + m[:3, 3]])
+    at = int(value.argmin())
+    near = float((np.abs(value) < 0.3).sum() / (count + more))
+    return Relation(max(0.0, -float(value[at])), max(0.0, float(value[at])), near, place[at], place[at])
+
+
+def _asked(surface: Mesh, probed: Mesh, matrix: NDArray, up: NDArray) -> tuple[NDArray, NDArray, int]:
+    """(signed distances, places, how many were asked) of the probed jaw's crowns, in the surface's home."""
+    used = probed.vertices_mm[used_vertices(probed)]
+    height = used @ up
     crowns = used[height > np.quantile(height, 0.997) - 7.0]
-    points = crowns @ m[:3, :3].T + m[:3, 3]
+    points = crowns @ matrix[:3, :3].T + matrix[:3, 3]
     points = points[:: max(len(points) // 30_000, 1)]
-    tree, rim = ClosestPoints(upper), at_border(upper)
+    tree, rim = ClosestPoints(surface), at_border(surface)
     # Near questions are quick; only jaws that touch nowhere near are asked again from far.
     for reach in (2.0, 30.0):
         signed, hits = tree.signed(points, within_mm=reach)
@@ -43,9 +58,4 @@ def relation(upper: Mesh, lower: Mesh, *, lower_to_upper: ArrayLike, lower_up: A
         real = (hits.face >= 0) & (signed > -3.0) & ~rim[np.maximum(hits.face, 0)]
         if real.any():
             break
-    else:
-        return Relation(0.0, float("inf"), 0.0, points[0], points[0])
-    value, place = signed[real], points[real]
-    at = int(value.argmin())
-    near = float((np.abs(value) < 0.3).sum() / len(points))
-    return Relation(max(0.0, -float(value[at])), max(0.0, float(value[at])), near, place[at], place[at])
+    return signed[real], points[real], len(points)

@@ -19,7 +19,7 @@ def as_they_came(upper: Jaw, lower: Jaw) -> Relation | None:
     facing, ahead = float(unit(upper.up) @ unit(lower.up)), float(unit(upper.front) @ unit(lower.front))
     if facing > -0.7 or ahead < 0.5:
         return None
-    meet = relation(upper.mesh, lower.mesh, lower_to_upper=np.eye(4), lower_up=lower.up)
+    meet = relation(upper.mesh, lower.mesh, lower_to_upper=np.eye(4), lower_up=lower.up, upper_up=upper.up)
     return None if meet.gap_mm > 12 or meet.overlap_mm > 2.5 else meet
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ..mesh import Mesh, area_mm2, face_components, used_vertices
+from ..mesh import Mesh, area_mm2, face_components
 from ..mesh.measures import area_vectors
 from ..mesh.topology import at_border
 from ..ops.clip import clip
@@ -17,6 +17,8 @@ from .adjusting import bench_axes
 from .jaw import Jaw
 
 _REACH_MM = 1.0
+# A facing cusp may stand over the middle of a triangle: triangles this near are split twice before they are asked.
+_FINER_MM, _SPLITS = 0.2, 2
 # Patches smaller than this are specks of the scan's noise.
 _LEAST_MM2 = 0.02
 
@@ -36,38 +38,57 @@ class Contact:
 @dataclass(frozen=True)
 class Touching:
     """touch : the surface within the foil; deep : the part of it that overlaps by more than the tolerance; None where
-    there is none. distance_mm : (n,) signed distance of each vertex, NaN beyond 1 mm."""
+    there is none."""
 
     touch: Mesh | None
     deep: Mesh | None
     contacts: tuple[Contact, ...]
-    distance_mm: NDArray[np.float64]
-
-
-def distances(mesh: Mesh, other: Mesh, to_other: NDArray) -> NDArray[np.float64]:
-    """(n,) signed exact distance (mm, minus inside) of each vertex from the other surface; NaN beyond 1 mm and where
-    only the other's border is near."""
-    main = largest_piece(other)
-    tree, rim = ClosestPoints(main), at_border(main)
-    used = used_vertices(mesh)
-    points = mesh.vertices_mm[used] @ to_other[:3, :3].T + to_other[:3, 3]
-    low, high = main.vertices_mm.min(0) - _REACH_MM, main.vertices_mm.max(0) + _REACH_MM
-    near = ((points > low) & (points < high)).all(1)
-    out = np.full(len(mesh.vertices_mm), np.nan)
-    signed, hits = tree.signed(points[near], within_mm=_REACH_MM)
-    real = (hits.face >= 0) & ~rim[np.maximum(hits.face, 0)]
-    out[used[near]] = np.where(real, signed, np.nan)
-    return out
 
 
 def touching(jaw: Jaw, other: Mesh, to_other: NDArray, *, foil_mm: float, hard_mm: float, upper: bool) -> Touching:
-    """The contacts of one jaw with the other. Patches end where the distance is the foil's, between vertices too."""
-    main = largest_piece(jaw.mesh)
-    distance = distances(main, other, to_other)
-    touch = _within(main, distance, foil_mm)
-    deep = _within(main, distance, -hard_mm)
-    contacts = () if touch is None else tuple(_contacts(touch, jaw, other, to_other, upper))
-    return Touching(touch, deep, contacts, distance)
+    """The contacts of one jaw with the other. Patches end where the distance is the foil's, between vertices too; near
+    the other jaw the surface is asked at finer points than its own vertices."""
+    main, facing = largest_piece(jaw.mesh), largest_piece(other)
+    asked = _Asked(facing, to_other)
+    distance = asked.distances(main)
+    near = np.abs(np.where(np.isfinite(distance), distance, np.inf))[main.faces].min(1) < foil_mm + _FINER_MM
+    if not near.any():
+        return Touching(None, None, ())
+    part = main.of_faces(near)
+    for _ in range(_SPLITS):
+        part = split_in_four(part)
+    fine = asked.distances(part)
+    touch, deep = _within(part, fine, foil_mm), _within(part, fine, -hard_mm)
+    return Touching(touch, deep, () if touch is None else tuple(_contacts(touch, jaw, asked, upper)))
+
+
+class _Asked:
+    """The facing surface, asked how far points of the other jaw are from it."""
+
+    def __init__(self, facing: Mesh, to_facing: NDArray) -> None:
+        self._tree, self._rim, self._m = ClosestPoints(facing), at_border(facing), to_facing
+        self._low, self._high = facing.vertices_mm.min(0) - _REACH_MM, facing.vertices_mm.max(0) + _REACH_MM
+
+    def distances(self, mesh: Mesh) -> NDArray[np.float64]:
+        """(n,) signed exact distance (mm, minus inside) of each vertex; NaN beyond 1 mm and where only a border is near."""
+        points = mesh.vertices_mm @ self._m[:3, :3].T + self._m[:3, 3]
+        near = ((points > self._low) & (points < self._high)).all(1)
+        out = np.full(len(points), np.nan)
+        signed, hits = self._tree.signed(points[near], within_mm=_REACH_MM)
+        out[near] = np.where((hits.face >= 0) & ~self._rim[np.maximum(hits.face, 0)], signed, np.nan)
+        return out
+
+
+def split_in_four(mesh: Mesh) -> Mesh:
+    """Every triangle in four at the middles of its edges; the surface stays where it is."""
+    f = mesh.faces.astype(np.int64)
+    ends = np.sort(np.stack([f, np.roll(f, -1, axis=1)], axis=2).reshape(-1, 2), axis=1)
+    edges, of = np.unique(ends, axis=0, return_inverse=True)
+    middle = len(mesh.vertices_mm) + of.reshape(-1, 3)
+    ab, bc, ca = middle.T
+    a, b, c = f.T
+    faces = np.vstack([np.c_[a, ab, ca], np.c_[ab, b, bc], np.c_[ca, bc, c], np.c_[ab, bc, ca]])
+    return Mesh.of(np.vstack([mesh.vertices_mm, mesh.vertices_mm[edges].mean(1)]), faces)
 
 
 def _within(mesh: Mesh, distance: NDArray, most_mm: float) -> Mesh | None:
@@ -76,24 +97,21 @@ def _within(mesh: Mesh, distance: NDArray, most_mm: float) -> Mesh | None:
     some = (np.where(np.isfinite(distance), distance, np.inf)[mesh.faces] <= most_mm).any(1) & known
     if not some.any():
         return None
-    part = mesh.of_faces(some)
     used = np.zeros(len(mesh.vertices_mm), bool)
     used[mesh.faces[some].ravel()] = True
-    kept = clip(part, most_mm - distance[used]).mesh
+    kept = clip(mesh.of_faces(some), most_mm - distance[used]).mesh
     return kept if kept.triangles else None
 
 
-def _contacts(touch: Mesh, jaw: Jaw, other: Mesh, to_other: NDArray, upper: bool) -> list[Contact]:
-    main = largest_piece(other)
+def _contacts(touch: Mesh, jaw: Jaw, asked: _Asked, upper: bool) -> list[Contact]:
     count, label = face_components(touch)
     size = np.bincount(label, np.linalg.norm(area_vectors(touch), axis=1), count)
-    points = touch.vertices_mm @ to_other[:3, :3].T + to_other[:3, 3]
-    signed, _ = ClosestPoints(main).signed(points, within_mm=_REACH_MM)
+    signed = asked.distances(touch)
     axes = bench_axes(jaw, upper=upper)
     out = []
     for k in np.flatnonzero(size > _LEAST_MM2):
         corner = np.unique(touch.faces[label == k])
-        deepest = corner[signed[corner].argmin()]
+        deepest = corner[np.nan_to_num(signed[corner], nan=np.inf).argmin()]
         point = touch.vertices_mm[deepest]
         left, behind, _ = axes @ (point - jaw.incisal)
         side = "front" if abs(left) < 8.0 and behind < 10.0 else "left" if left > 0 else "right"

@@ -27,12 +27,14 @@ _MOST_ROUNDS = 40
 # A step that moves no point by more (mm) ends it.
 _STILL_MM, _NEAR_MM = 5e-5, 0.005
 _FEW = 1200
+# Directions in which the surfaces stand against a movement less than this share of the best-held one are free.
+_HELD, _UNHELD_MM, _LEVER_MM = 1e-4, 1.0, 25.0
 # Weights that fall with the distance make each plain step a quarter too short.
 _STRIDE = 1.3
 _WARP_LENGTH_MM = 20.0
 _CELLS = 80
 # Slow error of intraoral scanners over an arch (common practice, no source).
-_USUAL_WARP_MM = 0.010
+_USUAL_WARP_MM = 0.008
 
 
 class Target:
@@ -164,7 +166,9 @@ def _rounds(links, now, free, middle, reach, end_mm, *, still) -> int:
     for count in range(1, _MOST_ROUNDS + 1):
         rows = [_rows(k, now, reach, middle) for k in links]
         a, b = _normal_equations(links, rows, free)
-        x = -_STRIDE * np.linalg.solve(a + 1e-9 * np.trace(a) / len(a) * np.eye(len(a)), b)
+        if not np.trace(a) > 0:
+            return count  # nothing meets anything
+        x = -_STRIDE * _held_step(a, b)
         moved = 0.0
         for i, body in enumerate(free):
             turn, shift = x[6 * i : 6 * i + 3], x[6 * i + 3 : 6 * i + 6]
@@ -174,6 +178,14 @@ def _rounds(links, now, free, middle, reach, end_mm, *, still) -> int:
             return count
         reach = max(end_mm, reach * 0.6) if moved < 0.5 * reach else reach
     return _MOST_ROUNDS
+
+
+def _held_step(a: NDArray, b: NDArray) -> NDArray:
+    """a⁻¹ b in the directions that are held; nothing in those that are free, where noise alone would drive it."""
+    lever = np.tile([1 / _LEVER_MM] * 3 + [1.0] * 3, len(b) // 6)
+    value, vector = np.linalg.eigh(a * lever[:, None] * lever[None, :])
+    held = value > _HELD * value.max()
+    return lever * (vector[:, held] @ ((vector[:, held].T @ (lever * b)) / value[held]))
 
 
 def _moved(m: NDArray, points: NDArray) -> NDArray:
@@ -232,44 +244,51 @@ def _settlement(links, rows, now, free, middle, rounds) -> Settlement:
 
 def _covariance(links, rows, free, middle) -> tuple[NDArray, float, float, NDArray]:
     cells = _cells(links, rows, free)
-    value, vector = np.linalg.eigh((cells.j * cells.w[:, None]).T @ cells.j)
+    if cells is None:
+        return np.eye(6 * len(free)) * _UNHELD_MM**2, 0.0, 0.0, np.zeros(6)
+    # Turns as millimetres at a lever's length, so that all directions can be compared.
+    lever = np.tile([1 / _LEVER_MM] * 3 + [1.0] * 3, len(free))
+    j = cells.j * lever
+    value, vector = np.linalg.eigh((j * cells.w[:, None]).T @ j)
+    least = _HELD * value.max()
     inverse = vector @ np.diag(1 / np.maximum(value, 1e-9 * value.max())) @ vector.T
     alike = cells.alike()
-    times, warp2 = _components(cells, alike)
-    gain = inverse @ (cells.j * cells.w[:, None]).T
-    covariance = gain @ (np.diag(times * cells.white) + warp2 * alike) @ gain.T
+    times, warp2 = _components(cells, alike, j @ vector[:, value > least])
+    gain = inverse @ (j * cells.w[:, None]).T
+    # What no surface stands against is as uncertain as the start was, however small the residuals.
+    unheld = vector @ np.diag(_UNHELD_MM**2 * (least / (np.maximum(value, 0.0) + least)) ** 4) @ vector.T
+    covariance = gain @ (np.diag(times * cells.white) + warp2 * alike) @ gain.T + unheld
+    covariance *= lever[:, None] * lever[None, :]
     return covariance, _noise(rows), float(np.sqrt(3 * warp2)), vector[:, 0]
 
 
-def _components(cells: _Cells, alike: NDArray) -> tuple[float, float]:
+def _components(cells: _Cells, alike: NDArray, held: NDArray) -> tuple[float, float]:
     """(what the white variances are to be multiplied with, variance of the slow error a direction in mm²), the likeliest
-    for the residuals whatever the poses are: restricted maximum likelihood (Patterson and Thompson 1971; from memory)."""
+    for the residuals whatever the poses are: restricted maximum likelihood (Patterson and Thompson 1971; from memory).
+    held : (k, h) the cells' equations in the directions that are held."""
     usual = float(cells.white.mean())
 
     def unlikely(x: NDArray) -> float:
         v = np.diag(np.exp(x[0]) * cells.white) + np.exp(x[1]) * usual * alike
         lower = np.linalg.cholesky(v)
-        j = solve_triangular(lower, cells.j, lower=True)
+        j = solve_triangular(lower, held, lower=True)
         r = solve_triangular(lower, cells.r, lower=True)
         jj = j.T @ j
-        jj += 1e-12 * np.trace(jj) * np.eye(len(jj))
         jr = j.T @ r
         log_det = 2 * np.log(np.diag(lower)).sum() + np.linalg.slogdet(jj)[1]
-        # The slow error is taken to be some 10 µm beforehand, within a factor of some three.
+        # The slow error is taken to be some 8 µm beforehand, within a factor of some three.
         before = 0.5 * ((x[1] - np.log(_USUAL_WARP_MM**2 / 3 / usual)) / 1.6) ** 2
         return float(0.5 * (log_det + r @ r - jr @ np.linalg.solve(jj, jr)) + before + 0.5 * (x[0] / 0.5) ** 2)
 
     start = np.array([0.0, np.log(_USUAL_WARP_MM**2 / 3 / usual)])
     best = minimize(unlikely, start, method="Nelder-Mead", options={"xatol": 0.03, "fatol": 0.02, "maxiter": 60}).x
-    # The mean of what the slow error may be, not its likeliest value: a small patch tells little of it.
-    here, d = unlikely(best), np.array([0.0, 0.5])
-    bend = max((unlikely(best + d) - 2 * here + unlikely(best - d)) / 0.25, 0.2)
-    return float(np.exp(best[0])), float(np.exp(best[1] + min(0.5 / bend, 1.0)) * usual)
+    return float(np.exp(best[0])), float(np.exp(best[1]) * usual)
 
 
 def _noise(rows: Sequence[_Rows]) -> float:
     """Scatter of single points about what is near them is most of the residual's own, robustly (mm)."""
-    return float(1.4826 * np.median(np.abs(np.concatenate([row.r[row.used] for row in rows]))))
+    found = np.concatenate([row.r[row.used] for row in rows])
+    return float(1.4826 * np.median(np.abs(found))) if len(found) else 0.0
 
 
 @dataclass
@@ -294,7 +313,7 @@ class _Cells:
         return shared * (self.n @ self.n.T) * np.exp(-d2 / (2 * _WARP_LENGTH_MM**2))
 
 
-def _cells(links: Sequence[Link], rows: Sequence[_Rows], free: tuple[str, ...]) -> _Cells:
+def _cells(links: Sequence[Link], rows: Sequence[_Rows], free: tuple[str, ...]) -> _Cells | None:
     bodies = {k: i for i, k in enumerate({b for link in links for b in (link.moving, link.on)})}
     parts: list[tuple] = []
     total = sum(int(row.used.sum()) for row in rows)
@@ -324,7 +343,7 @@ def _cells(links: Sequence[Link], rows: Sequence[_Rows], free: tuple[str, ...]) 
                 j[:, at : at + 6] += sign * mine
         parts.append((j, np.bincount(label, r * own) / weight, weight, white, mean(row.y[use]), mean(row.n[use]),
                       np.full(k, bodies[link.moving]), np.full(k, bodies[link.on])))  # fmt: skip
-    return _Cells(*(np.concatenate(x) for x in zip(*parts, strict=True)))
+    return _Cells(*(np.concatenate(x) for x in zip(*parts, strict=True))) if parts else None
 
 
 def _grouped(y: NDArray, n: NDArray, count: int) -> NDArray:

@@ -71,7 +71,7 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
         return StepResult(values, (), (*found.flags, *guessed), "missing")
     run.tick(0.5, "moving the lower")
     matrix, moves = _moved(upper, lower, found.lower_to_upper, settings)
-    meet = relation(upper.mesh, lower.mesh, lower_to_upper=matrix, lower_up=lower.up)
+    meet = relation(upper.mesh, lower.mesh, lower_to_upper=matrix, lower_up=lower.up, upper_up=upper.up)
     run.tick(0.9, "judging")
     flags = [*guessed, *found.flags, *moves[0], *_judged(meet, matrix, pieces[1], settings)]
     readings = (*found.readings, *moves[1], *_measured(meet))

@@ -31,6 +31,7 @@ export function CameraRig({ centre, radius, ready, locked, floor }: Props) {
   const { camera, gl, invalidate, size } = useThree();
   const view = useBench((s) => s.view);
   const focus = useBench((s) => s.focus);
+  const visibility = useBench((s) => s.visibility);
   const controls = useMemo(() => new OrbitControls(camera, gl.domElement), [camera, gl]);
   const move = useRef<{ from: Vector3; to: Vector3; fromTarget: Vector3; toTarget: Vector3; start: number } | null>(
     null,
@@ -102,12 +103,18 @@ export function CameraRig({ centre, radius, ready, locked, floor }: Props) {
     aimed.current = { centre: c.clone(), radius: r };
   }, [view, ready]);
 
+  // What is hidden or shown by hand leaves the eye where it is.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: when the choice changes
+  useEffect(() => {
+    aimed.current = null;
+  }, [visibility]);
+
   // Scans that have just come are turned to the bench while they are looked at: the eye goes with them.
   // biome-ignore lint/correctness/useExhaustiveDependencies: where the models are moves the eye, nothing else
   useEffect(() => {
     const last = aimed.current;
     if (!last || !ready) return;
-    const off = centre.distanceTo(last.centre) > 0.25 * last.radius || Math.abs(radius / last.radius - 1) > 0.3;
+    const off = centre.distanceTo(last.centre) > 0.06 * last.radius || Math.abs(radius / last.radius - 1) > 0.12;
     if (!off) return;
     const eye = move.current?.to ?? camera.position.clone().sub(controls.target);
     go(eye, centre.clone(), distanceFor(radius), true);
