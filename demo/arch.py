@@ -26,7 +26,7 @@ from .plan import ArchPlan
 # Enamel gives way by so little (common practice, no source).
 _CONTACT_MM = 0.01
 # How much facets of wear have taken off, where the jaws rest on each other.
-_WORN_MM = 0.14
+_WORN_MM = 0.22
 
 __all__ = ["ArchPlan", "Jaw", "Pair", "jaw_pair", "pair"]
 

@@ -8,6 +8,7 @@ import unittest
 import numpy as np
 
 from bitecore.anatomy.adjusting import Opposing, bench_axes, closed, eased
+from bitecore.anatomy.contacts import believed
 from bitecore.anatomy.jaw import Jaw
 from bitecore.anatomy.touch import area_of, balance, split_in_four, touching
 from bitecore.mesh import Mesh, area_mm2
@@ -83,6 +84,16 @@ class ContactTest(unittest.TestCase):
     def test_nothing_within_the_foil(self) -> None:
         found = touching(lower_of(cusp(0, 20, 0.3)), CEILING, np.eye(4), foil_mm=0.2, hard_mm=0.0, upper=False)
         self.assertEqual((found.touch, found.contacts), (None, ()))
+
+
+class BelievedTest(unittest.TestCase):
+    def test_one_deep_point_among_others_outside_is_not_believed(self) -> None:
+        points = np.c_[np.linspace(0, 3, 31), np.zeros(31), np.zeros(31)]
+        signed = np.full(31, 0.1)
+        signed[15] = -1.8
+        self.assertEqual(np.flatnonzero(~believed(points, signed)).tolist(), [15])
+        real = -1.0 + np.abs(points[:, 0] - 1.5)  # deep all around: a true overlap
+        self.assertTrue(believed(points, real).all())
 
 
 class AdjustTest(unittest.TestCase):

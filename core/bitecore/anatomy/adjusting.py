@@ -13,6 +13,7 @@ from ..mesh.topology import at_border
 from ..ops.closest import ClosestPoints
 from ..ops.mend import largest_piece
 from ..ops.rigid import angle_deg, placed, turned, unit
+from .contacts import believed
 from .jaw import Jaw
 
 _NEAR_MM, _LEVER_MM = 1.5, 25.0
@@ -67,6 +68,7 @@ class _Side:
         p = points @ matrix[:3, :3].T + matrix[:3, 3]
         signed, hits = self._tree.signed(p, within_mm=within_mm)
         real = (hits.face >= 0) & ~self._rim[np.maximum(hits.face, 0)] & (np.abs(signed) < within_mm)
+        real[real] = believed(p[real], signed[real])
         away = (p - hits.point_mm)[real]
         length = np.linalg.norm(away, axis=1)
         fine = length > 1e-9

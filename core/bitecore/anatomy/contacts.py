@@ -6,11 +6,15 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
+from scipy.spatial import cKDTree
 
 from ..mesh import Mesh, used_vertices
 from ..mesh.topology import at_border
 from ..ops.closest import ClosestPoints
 from ..ops.mend import largest_piece
+
+# Overlaps deeper than this are held against their neighbours before they are believed.
+_DEEP_MM = 0.2
 
 
 @dataclass(frozen=True)
@@ -56,6 +60,19 @@ def _asked(surface: Mesh, probed: Mesh, matrix: NDArray, up: NDArray) -> tuple[N
         signed, hits = tree.signed(points, within_mm=reach)
         # What is nearest to an open border is beside the other jaw, not in front of or behind it.
         real = (hits.face >= 0) & (signed > -3.0) & ~rim[np.maximum(hits.face, 0)]
+        real[real] = believed(points[real], signed[real])
         if real.any():
             break
     return signed[real], points[real], len(points)
+
+
+def believed(points: NDArray[np.float64], signed: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """(k,) which distances can be true: a distance changes by no more than the way from one point to the next. Where a
+    surface is folded a point may seem to lie deep behind it, alone among its neighbours."""
+    out = np.ones(len(points), bool)
+    deep = np.flatnonzero(signed < -_DEEP_MM)
+    if len(deep) == 0 or len(points) < 8:
+        return out
+    way, near = cKDTree(points).query(points[deep], k=8)
+    out[deep] = (signed[near[:, 1:]] <= signed[deep][:, None] + way[:, 1:] + 0.05).all(1)
+    return out

@@ -14,6 +14,7 @@ from ..ops.clip import clip
 from ..ops.closest import ClosestPoints
 from ..ops.mend import largest_piece
 from .adjusting import bench_axes
+from .contacts import believed
 from .jaw import Jaw
 
 _REACH_MM = 1.0
@@ -75,7 +76,9 @@ class _Asked:
         near = ((points > self._low) & (points < self._high)).all(1)
         out = np.full(len(points), np.nan)
         signed, hits = self._tree.signed(points[near], within_mm=_REACH_MM)
-        out[near] = np.where((hits.face >= 0) & ~self._rim[np.maximum(hits.face, 0)], signed, np.nan)
+        real = (hits.face >= 0) & ~self._rim[np.maximum(hits.face, 0)]
+        real[real] = believed(points[near][real], signed[real])
+        out[near] = np.where(real, signed, np.nan)
         return out
 
 

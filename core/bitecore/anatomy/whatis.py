@@ -28,6 +28,8 @@ _LARGEST_MM = 300.0
 _SAMPLES = 12_000
 # What the tips and edges say of up and front is believed when it is this near to what the whole shape says.
 _FINER_DEG = 25.0
+# Share of its own circle that a disc fills, holes and jagged rims allowed for.
+_ROUND = 0.7
 # Never quite sure of the jaw where there is no palate to see.
 _MOST_WITHOUT_PALATE = 0.96
 
@@ -235,7 +237,10 @@ def _discs(mesh: Mesh, points: NDArray) -> int:
             corner = part.vertices_mm[part.faces[label == c].ravel()]
             wide = np.ptp(corner, axis=0).max()
             above = ((points - corner.mean(0)) @ mean > 0.5) & (np.linalg.norm(points - corner.mean(0), axis=1) < 4.5)
-            found += int(wide < 8.0 and np.ptp(corner @ mean) < 0.05 and above.sum() < 3)
+            reach = float(np.linalg.norm(corner - corner.mean(0), axis=1).max())
+            # A disc fills its circle; a flat slope of the gum is ragged.
+            round_ = sizes[c] > _ROUND * np.pi * reach**2
+            found += int(round_ and wide < 8.0 and np.ptp(corner @ mean) < 0.05 and above.sum() < 3)
     return found
 
 

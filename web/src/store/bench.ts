@@ -1,7 +1,14 @@
 import { create } from "zustand";
 
 export type Visibility = "shown" | "ghost" | "hidden";
-export type Tool = "gauge" | "saw" | null;
+export type Tool = "gauge" | "saw" | "marks" | null;
+
+/** A point on a bite scan and the same point on a jaw, each in its own home (mm); a pair may still lack one. */
+export interface Pair {
+  bite?: Point;
+  jaw?: string;
+  at?: Point;
+}
 export type Panel = "step" | "details" | "history";
 export type ViewName = "front" | "right" | "left" | "back" | "above" | "below" | "start" | "fit";
 export type Point = [number, number, number];
@@ -34,6 +41,10 @@ interface BenchState {
   holdRaw: (held: boolean) => void;
   look: (name: ViewName) => void;
   pointAt: (focus: Focus | null) => void;
+  /** The bite scan that is being marked, and the pair that is being set: its number, what it has so far. */
+  marking: { piece: string; number: number; pair: Pair } | null;
+  mark: (piece: string | null) => void;
+  setPair: (number: number, pair: Pair) => void;
   openBook: (book: boolean) => void;
   measure: (point: Point) => void;
   clear: () => void;
@@ -50,14 +61,19 @@ const FRESH = {
   focus: null as Focus | null,
   gauge: [] as Point[],
   book: false,
+  marking: null as BenchState["marking"],
 };
+
+function fits(tool: Tool, step: string): boolean {
+  return tool === "saw" ? step === "trim" : tool !== "marks";
+}
 
 /** What the person has open. Nothing here is saved with the case. */
 export const useBench = create<BenchState>((set) => ({
   ...FRESH,
   view: { name: "start", count: 0 },
   open: (step) =>
-    set((s) => ({ step, panel: "step", focus: null, tool: s.tool === "saw" && step !== "trim" ? null : s.tool })),
+    set((s) => ({ step, panel: "step", focus: null, marking: null, tool: fits(s.tool, step) ? s.tool : null })),
   act: (piece) => set({ piece }),
   show: (piece, how) => set((s) => ({ visibility: { ...s.visibility, [piece]: how } })),
   take: (tool) => set((s) => ({ tool: s.tool === tool ? null : tool, gauge: [] })),
@@ -65,6 +81,20 @@ export const useBench = create<BenchState>((set) => ({
   holdRaw: (rawHeld) => set({ rawHeld }),
   look: (name) => set((s) => ({ view: { name, count: s.view.count + 1 } })),
   pointAt: (focus) => set({ focus }),
+  mark: (piece) =>
+    set(() =>
+      piece
+        ? {
+            tool: "marks",
+            step: "bite",
+            panel: "step",
+            book: false,
+            focus: null,
+            marking: { piece, number: -1, pair: {} },
+          }
+        : { tool: null, marking: null },
+    ),
+  setPair: (number, pair) => set((s) => (s.marking ? { marking: { ...s.marking, number, pair } } : {})),
   openBook: (book) =>
     set((s) => ({
       book,
@@ -73,6 +103,6 @@ export const useBench = create<BenchState>((set) => ({
       view: { name: book ? "above" : "start", count: s.view.count + 1 },
     })),
   measure: (point) => set((s) => ({ gauge: s.gauge.length >= 2 ? [point] : [...s.gauge, point] })),
-  clear: () => set({ tool: null, gauge: [], focus: null }),
+  clear: () => set({ tool: null, gauge: [], focus: null, marking: null }),
   reset: () => set((s) => ({ ...FRESH, view: { name: "start", count: s.view.count + 1 } })),
 }));

@@ -17,7 +17,7 @@ _MOST_LISTED = 60
 
 class ContactSettings(StepSettings):
     foil_um: float = setting(
-        20.0, ge=1, le=400, unit="µm", label="Foil",
+        40.0, ge=1, le=400, unit="µm", label="Foil",
         help="Thickness of the articulating foil or paper; 8 to 200 µm are in use (common practice).",
     )  # fmt: skip
     deep_um: float = setting(

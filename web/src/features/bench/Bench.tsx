@@ -13,6 +13,7 @@ import { say } from "../../store/notices";
 import { Stage } from "../stage";
 import { BenchKeys, useRawKey } from "./BenchKeys";
 import { Details, History } from "./Details";
+import { setMarks } from "./MarkList";
 import { Pieces } from "./Pieces";
 import { RunSheet } from "./RunSheet";
 import { StepCard } from "./StepCard";
@@ -103,6 +104,7 @@ function Opened({ data, steps, doings }: { data: CaseOut; steps: StepOut[]; doin
                 data={data}
                 step={step.name}
                 onSaw={(id, which, mm) => doings.set("trim", id, { [`${which}_mm`]: mm })}
+                onMarks={(id, pairs) => setMarks(data, doings, id, pairs)}
               />
               <Tools step={step.name} raw={raw} />
             </main>

@@ -1,6 +1,8 @@
 import type { CaseOut } from "../../shared/api/client";
 import { useBench } from "../../store/bench";
 import { goodValue, toStage } from "../stage";
+import { MarkList } from "./MarkList";
+import type { Doings } from "./useCase";
 
 interface Contact {
   piece: string;
@@ -18,15 +20,18 @@ interface BiteScan {
   met: [number, number];
   rms_mm: [number, number];
   why: string;
+  marks_mm: number[];
 }
 
 const FEW = 4;
 
 /** How the jaws stand: where they touch, and what the bite scans say. */
-export function Stands({ data }: { data: CaseOut }) {
+export function Stands({ data, doings }: { data: CaseOut; doings: Doings }) {
   const contacts = (goodValue(data, "contacts", "contacts") as Contact[] | undefined) ?? [];
   const scans = (goodValue(data, "fit", "scans") as BiteScan[] | undefined) ?? [];
-  const { book, openBook } = useBench();
+  const { book, openBook, marking } = useBench();
+  const marked = scans.find((s) => s.piece === marking?.piece);
+  if (marking) return <MarkList data={data} doings={doings} apart={marked?.marks_mm ?? []} />;
   return (
     <section aria-label="How the jaws stand" className="mb-2">
       <ul>
@@ -65,8 +70,8 @@ function ContactLine({ contact: c, data }: { contact: Contact; data: CaseOut }) 
   const words = depth > 0 ? `${depth} µm deep` : `${-depth} µm off`;
   return (
     <li className="flex justify-between gap-2 py-0.5 text-[13px]">
-      <span className="truncate">
-        {c.side}, {Math.max(0, Math.round(c.behind_mm))} mm back
+      <span className="truncate" title="side, and how far behind the incisors">
+        {c.side}, {Math.max(0, Math.round(c.behind_mm))} mm
       </span>
       <span className="dim whitespace-nowrap">
         {words} · {c.area_mm2.toFixed(2)} mm²
@@ -86,7 +91,7 @@ function ContactLine({ contact: c, data }: { contact: Contact; data: CaseOut }) 
 }
 
 function ScanLine({ scan, data }: { scan: BiteScan; data: CaseOut }) {
-  const { act, piece } = useBench();
+  const { act, piece, mark } = useBench();
   const file = data.pieces.find((p) => p.id === scan.piece)?.file ?? scan.piece;
   const worst = Math.round(Math.max(...scan.rms_mm) * 1000);
   return (
@@ -105,6 +110,14 @@ function ScanLine({ scan, data }: { scan: BiteScan; data: CaseOut }) {
         onClick={() => act(scan.piece)}
       >
         Show
+      </button>
+      <button
+        type="button"
+        className="font-semibold text-primary"
+        title="Match points by hand, where the fit is unsure"
+        onClick={() => mark(scan.piece)}
+      >
+        Marks
       </button>
     </li>
   );

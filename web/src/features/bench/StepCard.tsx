@@ -54,7 +54,7 @@ export function StepCard({ data, steps, step, doings }: Props) {
       <div className="min-h-0 flex-1 overflow-y-auto px-4 py-2">
         <Twin data={data} step={step} node={node} />
         <Found data={data} step={step} node={node} doings={doings} />
-        {step.name === "bite" && <Stands data={data} />}
+        {step.name === "bite" && <Stands data={data} doings={doings} />}
         {node && <Settings data={data} step={step} node={node} doings={doings} />}
         {step.name === "hand-off" && <HandOff data={data} />}
       </div>

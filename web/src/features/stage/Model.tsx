@@ -2,7 +2,7 @@ import { type ThreeEvent, useThree } from "@react-three/fiber";
 import { memo, useEffect, useMemo, useRef } from "react";
 import { type Box3, type Intersection, LinearSRGBColorSpace, Matrix4, type Mesh, Ray, type Raycaster } from "three";
 import type { MeshBVH } from "three-mesh-bvh";
-import { useBench } from "../../store/bench";
+import { type Point, useBench } from "../../store/bench";
 import { treeOf } from "./loader";
 import { MODE, plasterMaterial } from "./plaster";
 import type { Saws, Shown } from "./scene";
@@ -18,6 +18,8 @@ interface Props {
   shown: Shown;
   ghost: boolean;
   saws: Saws | null;
+  layer?: number;
+  onMark?: (shown: Shown, home: Point) => void;
   onBounds: (key: string, bounds: Bounds | null) => void;
 }
 
@@ -26,7 +28,7 @@ const OVER = new Set<Shown["role"]>(["goes", "touch", "deep"]);
 const MODE_OF: Partial<Record<Shown["role"], number>> = { goes: MODE.goes, touch: MODE.foil, deep: MODE.dotted };
 
 /** One mesh of the case in its place. */
-export const Model = memo(function Model({ shown, ghost, saws, onBounds }: Props) {
+export const Model = memo(function Model({ shown, ghost, saws, layer = 0, onMark, onBounds }: Props) {
   const onStage = useLoaded(shown.digest, shown.early?.sha256 ?? null);
   const loaded = onStage?.loaded ?? null;
   // Not disposed of: it owns nothing, and the last one to go would take the program with it.
@@ -35,20 +37,21 @@ export const Model = memo(function Model({ shown, ghost, saws, onBounds }: Props
   const tree = useRef<MeshBVH | null>(null);
   const tool = useBench((s) => s.tool);
   const measure = useBench((s) => s.measure);
+  const picks = tool === "gauge" || tool === "marks";
   const invalidate = useThree((s) => s.invalidate);
 
   useEffect(() => {
     tree.current = null;
     let here = true;
     // Only the full surface is measured on, and only when someone is going to.
-    if (loaded && !loaded.light && tool === "gauge")
+    if (loaded && !loaded.light && picks)
       treeOf(loaded).then((t) => {
         if (here) tree.current = t;
       });
     return () => {
       here = false;
     };
-  }, [loaded, tool]);
+  }, [loaded, picks]);
 
   const unit = onStage?.ofFile ? (shown.early?.unit_mm ?? 1) : 1;
   const matrix = useMemo(() => {
@@ -89,7 +92,7 @@ export const Model = memo(function Model({ shown, ghost, saws, onBounds }: Props
 
   function raycast(caster: Raycaster, hits: Intersection[]) {
     const at = mesh.current;
-    if (!tree.current || !at || tool !== "gauge" || ghost || OVER.has(shown.role)) return;
+    if (!tree.current || !at || !picks || ghost || OVER.has(shown.role)) return;
     const back = at.matrixWorld.clone().invert();
     const ray = new Ray().copy(caster.ray).applyMatrix4(back);
     const hit = tree.current.raycastFirst(ray, material.side);
@@ -99,9 +102,12 @@ export const Model = memo(function Model({ shown, ghost, saws, onBounds }: Props
   }
 
   function onClick(event: ThreeEvent<MouseEvent>) {
-    if (tool !== "gauge" || event.delta > 4) return;
+    if (!picks || event.delta > 4) return;
     event.stopPropagation();
-    measure([event.point.x, event.point.y, event.point.z]);
+    const { x, y, z } = event.point;
+    if (tool === "gauge") return measure([x, y, z]);
+    const home = event.point.clone().applyMatrix4(shown.matrix.clone().invert());
+    onMark?.(shown, [home.x, home.y, home.z]);
   }
 
   return (
@@ -111,6 +117,7 @@ export const Model = memo(function Model({ shown, ghost, saws, onBounds }: Props
       material={material}
       matrix={matrix}
       matrixAutoUpdate={false}
+      layers={layer}
       renderOrder={ghost ? 2 : 0}
       raycast={raycast}
       onClick={onClick}

@@ -3,21 +3,25 @@ import { useHotkeys } from "react-hotkeys-hook";
 import { Box3, Vector3 } from "three";
 import type { CaseOut } from "../../shared/api/client";
 import { useSame } from "../../shared/useSame";
-import { useBench } from "../../store/bench";
+import { type Pair, type Point, useBench } from "../../store/bench";
 import { CameraRig } from "./CameraRig";
 import { FacingMark } from "./FacingMark";
 import { Glass, Plate } from "./Furniture";
 import { Label } from "./Label";
 import { Marks } from "./Marks";
 import { type Bounds, Model } from "./Model";
+import { Pairs } from "./Pairs";
 import { type SawName, SawPlanes } from "./SawPlanes";
+import { Split } from "./Split";
 import { StageCanvas } from "./StageCanvas";
-import { goodValue, placeOf, type Saws, sawsOf, sceneOf } from "./scene";
+import { goodValue, nodeOf, placeOf, type Saws, type Shown, sawsOf, sceneOf } from "./scene";
 
 interface Props {
   data: CaseOut;
   step: string;
   onSaw: (piece: string, which: SawName, mm: number) => void;
+  /** The pairs of marks of a bite scan, when one is complete. */
+  onMarks: (piece: string, pairs: Pair[]) => void;
 }
 
 const LEAST: Record<SawName, number> = { bottom: 2, back: 5 };
@@ -32,8 +36,8 @@ const NUDGE: Record<string, [SawName, number]> = {
 type AllBounds = Record<string, Bounds>;
 
 /** The 3D view of one case. */
-export function Stage({ data, step, onSaw }: Props) {
-  const { visibility, tool, rawHeld, gauge, focus, piece: acting, book } = useBench();
+export function Stage({ data, step, onSaw, onMarks }: Props) {
+  const { visibility, tool, rawHeld, gauge, focus, piece: acting, book, marking, setPair } = useBench();
   const [bounds, setBounds] = useState<AllBounds>({});
   const [locked, setLocked] = useState(false);
   const [pulled, setPulled] = useState<Saws | null>(null);
@@ -47,6 +51,17 @@ export function Stage({ data, step, onSaw }: Props) {
     });
   }, []);
   const seen = scene.filter((s) => shownAs(s.piece, s.jaw, s.role) !== "hidden");
+  const saved = useSame(marking ? marksOf(data, marking.piece) : []);
+  const pairs = marking ? withPair(saved, marking.number, marking.pair) : [];
+
+  function onMark(shown: Shown, home: Point) {
+    if (!marking) return;
+    const number = marking.number < 0 ? saved.length : marking.number;
+    const pair = shown.jaw ? { ...marking.pair, jaw: shown.jaw, at: home } : { ...marking.pair, bite: home };
+    if (!pair.bite || !pair.at || !pair.jaw) return setPair(number, pair);
+    onMarks(marking.piece, withPair(saved, number, pair));
+    setPair(-1, {});
+  }
   const actingPiece = data.pieces.find((p) => p.id === acting);
   const ownSaws = useSame(acting ? sawsOf(data, acting) : null);
   const plate = useSame(goodValue(data, "plate", "plate") as { width_mm: number; depth_mm: number } | undefined);
@@ -64,6 +79,7 @@ export function Stage({ data, step, onSaw }: Props) {
   );
 
   function shownAs(piece: string, jaw: string | null, role: string) {
+    if (marking) return (jaw && role === "raw") || piece === marking.piece ? "shown" : "hidden";
     // What is no jaw is kept off the stage until it is chosen; what is not known yet is shown.
     const kept = !jaw && data.pieces.find((p) => p.id === piece)?.kind;
     const said = visibility[piece] ?? (!kept || piece === acting ? "shown" : "hidden");
@@ -119,6 +135,8 @@ export function Stage({ data, step, onSaw }: Props) {
             shown={s}
             ghost={shownAs(s.piece, s.jaw, s.role) === "ghost"}
             saws={s.piece === acting && s.role === "raw" ? saws : null}
+            layer={marking && !s.jaw ? 1 : 0}
+            onMark={onMark}
             onBounds={onBounds}
           />
         ))}
@@ -128,11 +146,20 @@ export function Stage({ data, step, onSaw }: Props) {
         {saws && actingPiece && (
           <SawPlanes saws={saws} matrix={placeOf(data, actingPiece, step)} onPull={pull} onHold={setLocked} />
         )}
+        {marking && (
+          <>
+            <Pairs data={data} piece={marking.piece} pairs={pairs} current={marking.number} />
+            <Split
+              left={{ layer: 0, ...union(halfOf(bounds, marking.piece, false)), eye: [0.3, -1, 0.32] }}
+              right={{ layer: 1, ...union(halfOf(bounds, marking.piece, true)), eye: outwards(data, marking.piece) }}
+            />
+          </>
+        )}
         <CameraRig
           centre={whole.centre}
-          radius={whole.radius}
+          radius={book && step === "bite" ? whole.radius * 0.8 : whole.radius}
           ready={Object.keys(bounds).length > 0}
-          locked={locked}
+          locked={locked || marking !== null}
           floor={onPlate ? "plate" : "bench"}
         />
       </StageCanvas>
@@ -152,12 +179,40 @@ export function Stage({ data, step, onSaw }: Props) {
           </Label>
         )}
       </div>
-      <FacingMark arch={!onPlate && !(book && step === "bite")} />
+      {marking && <div className="line pointer-events-none absolute inset-y-0 left-1/2 border-l" />}
+      <FacingMark arch={!marking && !onPlate && !(book && step === "bite")} />
       {scene.length === 0 && (
         <p className="dim absolute inset-0 grid place-items-center">The scans come onto the stage in a moment …</p>
       )}
     </div>
   );
+}
+
+/** The pairs that are kept with the case. */
+export function marksOf(data: CaseOut, piece: string): Pair[] {
+  const marks = nodeOf(data, "fit")?.settings.marks as Record<string, Pair[]> | undefined;
+  return marks?.[piece] ?? [];
+}
+
+function withPair(pairs: Pair[], number: number, pair: Pair): Pair[] {
+  if (number < 0) return pairs;
+  const out = [...pairs];
+  out[number] = pair;
+  return out;
+}
+
+function halfOf(bounds: AllBounds, piece: string, own: boolean): AllBounds {
+  return Object.fromEntries(Object.entries(bounds).filter(([key]) => (key.split("/")[0] === piece) === own));
+}
+
+/** Where the surface of a bite scan looks to on the stage: there the eye stands. */
+function outwards(data: CaseOut, id: string): [number, number, number] {
+  const piece = data.pieces.find((p) => p.id === id);
+  const about = goodValue(data, "intake", "about", id) as { up: [number, number, number] } | undefined;
+  if (!piece || !about) return [0, -1, 0.2];
+  if (piece.side) return [piece.side === "left" ? 1 : -1, -0.5, 0.1];
+  const v = new Vector3(...about.up).transformDirection(placeOf(data, piece, "bite"));
+  return [v.x, v.y, v.z];
 }
 
 /** Tips are kept in the home of the jaw they were found on; both jaws share a bench. */

@@ -115,7 +115,8 @@ export function sceneOf(data: CaseOut, step: string, options: { raw: boolean; sa
   const out: Shown[] = [];
   for (const piece of data.pieces) {
     const raw = (goodValue(data, "intake", "mesh", piece.id) as string | undefined) ?? null;
-    const along = (AT_SCANS.has(step) || step === "trim") && followed(data, piece.id) !== null;
+    const marked = useBench.getState().marking?.piece === piece.id;
+    const along = marked || ((AT_SCANS.has(step) || step === "trim") && followed(data, piece.id) !== null);
     if (raw && !piece.jaw && step !== "intake" && !along) continue;
     const matrix = placeOf(data, piece, step);
     const unit_mm = (goodValue(data, "intake", "about", piece.id) as About | undefined)?.unit_mm ?? 1;
