@@ -10,7 +10,7 @@ import numpy as np
 
 from bitecore.runsheet import CaseDocument, Evaluation, Registry, ResultStore
 from bitecore.runsheet.export import Body, OutFile, export
-from bitecore.runsheet.graph import Graph, Node
+from bitecore.runsheet.graph import Graph, Node, place_of
 from bitecore.runsheet.store import unpack
 
 FORMAT = 1
@@ -87,16 +87,11 @@ def _input(piece: str, file: str, graph: Graph, document: CaseDocument) -> dict:
         "unit_mm": about.get("unit_mm"),
         "turned_inside_out": about.get("turned_inside_out", False),
         "facing": {"up": about["up"], "front": about["front"]} if about else None,
-        "home_to_bite": _place(graph, piece, "bite", "home_to_bite"),
-        "home_to_bench": _place(graph, piece, "level", "home_to_bench"),
+        "home_to_bite": place_of(graph, piece, "home_to_bite"),
+        "home_to_bench": place_of(graph, piece, "home_to_bench"),
         "follows": value(graph.node("follow", piece), "place"),
         "flags": [*flags, *_flags(graph.nodes.get(f"follow/{piece}"))],
     }
-
-
-def _place(graph: Graph, piece: str, step: str, name: str) -> list | None:
-    """Of a jaw from its step; of what goes with the jaws from Level's places."""
-    return value(graph.node(step), name, piece) or value(graph.node("places"), name, piece)
 
 
 def _flags(node: Node | None) -> list[dict]:

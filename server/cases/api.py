@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import zipfile
 from dataclasses import asdict
+from typing import Literal
 
 from django.http import HttpRequest, HttpResponse
 from ninja import File, Router, UploadedFile
@@ -14,7 +15,7 @@ from bitecore.anatomy.notation import DECIDUOUS, PERMANENT, tooth
 from bitecore.errors import UnreadableFile
 from config.errors import Refused
 
-from . import choices, keeping, services, veil
+from . import choices, keeping, services, taking, veil
 from .blobs import Accepted, folder, judge
 from .documents import document_of
 from .models import Case
@@ -197,7 +198,15 @@ def delete(request: HttpRequest, number: str) -> Gone:
 @router.get("/{number}/case.zip")
 def whole_case(request: HttpRequest, number: str) -> HttpResponse:
     """The case itself, to be kept elsewhere or brought to another installation by dropping it on the rack."""
-    return _download(keeping.packed(request.user, number), f"{number}-case.zip", "application/zip")
+    hidden = veil.is_down(request)
+    return _download(keeping.packed(request.user, number), taking.pack_name(request.user, number, veiled=hidden), "application/zip")
+
+
+@router.get("/{number}/scans/{piece}.stl")
+def one_scan(request: HttpRequest, number: str, piece: str, frame: Literal["bench", "bite", "home"] = "bench") -> HttpResponse:
+    """A scan as it stands now, in the coordinates asked for."""
+    name, data = taking.scan_as_it_stands(request.user, number, piece, frame)
+    return _download(data, name, "model/stl")
 
 
 @router.post("/{number}/here", response=Others)

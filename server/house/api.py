@@ -15,11 +15,11 @@ router = Router(tags=["house"])
 class House(Schema):
     number: int
     steps: dict[str, Any]
-    general: dict[str, int]
+    general: dict[str, int | str]
 
 
 class GeneralChange(Schema):
-    values: dict[str, int]
+    values: dict[str, int | str]
 
 
 class HouseChange(Schema):

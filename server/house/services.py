@@ -16,10 +16,12 @@ from .models import HouseRevision
 
 
 class General(BaseModel):
-    """What the house decides besides the steps. Seven years are usual (common practice, no source); the law decides."""
+    """What the house decides besides the steps. Seven years are usual (common practice, no source); the law decides.
+    case_name : how a case is called that is exported as a whole, from {number}, {patient}, {practice} and {date}."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
     retention_years: int = Field(7, ge=0, le=60)
+    case_name: str = Field("{date}_{number}_case", min_length=1, max_length=120)
 
 
 @dataclass(frozen=True)

@@ -3,19 +3,62 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Iterator
+import io
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import numpy as np
+import trimesh
 
 from bitecore import views
+from bitecore.anatomy.bitescans import fit_bite
+from bitecore.anatomy.following import follow
+from bitecore.files import obj_write, ply, read_mesh, threemf
 from bitecore.progress import QUIET
 from bitecore.runsheet import CaseDocument, MemoryStore, PieceEntry, evaluate, standard
 from bitecore.runsheet.graph import resolve
 from bitecore.runsheet.store import unpack
 from bitecore.runsheet.task import perform
+from demo import rescans
+from demo.arch import ArchPlan
+from demo.variants import turned
+from tests.trial.bite import looked_at
 
 from .table import Row, median_ms
 
 # measures.md, in ms for a pair of 150,000 triangles; two jaws of a step go side by side in the application.
 REACH = {"intake": 1000, "bite": 2000, "level": 3000, "trim": 1500, "base": 3000}
+
+
+def _fits(args: argparse.Namespace) -> Iterator[Row]:
+    """The bite by two bite scans, and a rescan laid on its jaw, beside a library's ICP from the same start."""
+    names = ("fit: bite by two bite scans", "fit: a rescan on its jaw", "read: the other formats")
+    if not any(args.only in name for name in names) or args.tris > 160_000:
+        return
+    plan = ArchPlan(seed=11, grid_mm=0.33 * (150_000 / args.tris) ** 0.5, noise_mm=0.015)
+    truth, rng = rescans.true_pair(plan), np.random.default_rng(1)
+    jaws = [looked_at(rescans.as_scanned(j.mesh, plan, rng).moved(turned(i))) for i, j in enumerate((truth.upper, truth.lower))]
+    bites = {k: rescans.bite_scan(truth, plan, left=k == "l", rng=rng).moved(turned(ord(k))) for k in ("l", "r")}
+    if args.only in names[0]:
+        ms = median_ms(lambda: fit_bite(*jaws, bites), args.runs)
+        yield Row(names[0], ms, reach_ms=2000)
+    if args.only in names[1]:
+        again = looked_at(rescans.as_scanned(rescans.otherwise_meshed(truth.lower.mesh, rng), plan, rng).moved(turned(7)))
+        yield Row(names[1], median_ms(lambda: follow(again, jaws[1]), args.runs), reach_ms=2000)
+    for name, write, load in FORMATS:
+        if args.only in names[2] or args.only in f"read {name}":
+            data = write(jaws[0].mesh)
+            theirs = median_ms(lambda d=data, t=load: trimesh.load(io.BytesIO(d), file_type=t), args.runs)  # type: ignore[misc]
+            ours = median_ms(lambda d=data, n=name: read_mesh(f"u.{n}", d), args.runs)  # type: ignore[misc]
+            yield Row(f"read {name}", ours, beside="trimesh", beside_ms=theirs)
+
+
+FORMATS: tuple[tuple[str, Callable[[Any], bytes], str], ...] = (
+    ("ply", ply.write, "ply"),
+    ("obj", obj_write.write, "obj"),
+    ("glb", lambda m: trimesh.Trimesh(m.vertices_mm, m.faces, process=False).export(file_type="glb"), "glb"),
+    ("3mf", lambda m: threemf.write([("u", m)]), "3mf"),
+)
 
 
 def rows(upper: bytes, lower: bytes, args: argparse.Namespace) -> Iterator[Row]:
@@ -31,6 +74,7 @@ def rows(upper: bytes, lower: bytes, args: argparse.Namespace) -> Iterator[Row]:
             ms = median_ms(lambda task=task: perform(task, standard(), store.blobs, QUIET), args.runs)  # type: ignore[misc]
             reach = REACH.get(node.step.name) if args.tris <= 160_000 else None
             yield Row(name, ms, reach_ms=reach, note=node.manifest.figure if node.manifest else "")
+    yield from _fits(args)
     if args.only in "undo: look up all results":
         ms = median_ms(lambda: resolve(document, standard(), store, demanded=demanded), args.runs)
         yield Row("undo: look up all results", ms, reach_ms=300)

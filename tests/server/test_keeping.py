@@ -11,6 +11,8 @@ import numpy as np
 from django.conf import settings
 from django.test import Client
 
+from bitecore.files import read_mesh
+from bitecore.ops.weld import weld
 from bitecore.runsheet.store import FolderBlobs
 from cases.keeping import MARK, digests_of
 from cases.models import AuditLine, Blob, Case
@@ -214,3 +216,72 @@ class TwinTest(WorkCase):
         first = self.work(Case.objects.get(pk=first.pk))
         twins = {p["file"]: p["twin"] for p in mira.get(f"/api/cases/{first.number}").json()["pieces"]}
         self.assertIn("The same surface as “a.stl”, moved by", twins["turned.stl"])
+
+
+class TakingTest(WorkCase):
+    def test_a_scan_is_taken_out_where_it_stands(self) -> None:
+        upper, lower = jaws(3)
+        case = self.work(self.opened(("u.stl", scan(upper.moved(turn(4)))), ("l.stl", scan(lower.moved(turn(4))))))
+        nodes = {n["id"]: n for n in self.mira.get(f"/api/cases/{case.number}").json()["nodes"]}
+        m = np.array(nodes["level/*"]["values"]["home_to_bench"]["by_piece"]["p2"]["json"])
+        mesh = weld(read_mesh("l.stl", self.taken(case.number, "p2", "bench")).points).mesh
+        home = weld(read_mesh("l.stl", scan(lower.moved(turn(4)))).points).mesh
+        np.testing.assert_allclose(np.sort(mesh.vertices_mm, axis=0), np.sort(home.moved(m).vertices_mm, axis=0), atol=1e-4)
+        same = weld(read_mesh("l.stl", self.taken(case.number, "p2", "home")).points).mesh
+        np.testing.assert_allclose(np.sort(same.vertices_mm, axis=0), np.sort(home.vertices_mm, axis=0), atol=1e-4)
+        self.assertEqual(self.mira.get(f"/api/cases/{case.number}/scans/p9.stl").status_code, 409)
+        self.assertEqual(Client().get(f"/api/cases/{case.number}/scans/p2.stl").status_code, 401)
+
+    def taken(self, number: str, piece: str, frame: str) -> bytes:
+        answer = self.mira.get(f"/api/cases/{number}/scans/{piece}.stl", {"frame": frame})
+        self.assertEqual(answer.status_code, 200)
+        self.assertIn(f"{number}_", answer["Content-Disposition"])
+        return answer.content
+
+    def test_a_whole_case_is_called_as_the_house_says(self) -> None:
+        case = self.opened()
+        tove = client("tove")
+        answer = post(tove, "/api/house/general", {"values": {"case_name": "{date}/{patient}-{number}"}})
+        self.assertEqual(answer.status_code, 200)
+        post(self.mira, f"/api/cases/{case.number}/details", {"base": case.revision, "values": {"patient": "Corwin Pellathorn"}})
+        whole = self.mira.get(f"/api/cases/{case.number}/case.zip")["Content-Disposition"]
+        self.assertRegex(whole, rf"\d{{4}}-\d\d-\d\d.Corwin Pellathorn.{case.number}\.zip")
+        post(self.mira, "/api/cases/veil", {"down": True})
+        self.assertNotIn("Pellathorn", self.mira.get(f"/api/cases/{case.number}/case.zip")["Content-Disposition"])
+        post(tove, "/api/house/general", {"values": {"case_name": "{nobody}"}})
+        refused = self.mira.get(f"/api/cases/{case.number}/case.zip")
+        self.assertGreaterEqual(refused.status_code, 400)
+        self.assertIn("{nobody}", refused.json()["message"])
+
+
+class BiteWorkTest(WorkCase):
+    def test_a_scan_from_before_is_told_by_its_name_and_follows_its_jaw(self) -> None:
+        upper, lower = jaws(3)
+        case = self.opened(("pre-op upper.stl", scan(upper.moved(turn(9)))), ("u.stl", scan(upper)), ("l.stl", scan(lower)))
+        self.work(case)
+        found = self.mira.get(f"/api/cases/{case.number}").json()
+        by_file = {p["file"]: p for p in found["pieces"]}
+        self.assertEqual((by_file["u.stl"]["jaw"], by_file["l.stl"]["jaw"]), ("upper", "lower"))
+        self.assertEqual((by_file["pre-op upper.stl"]["jaw"], by_file["pre-op upper.stl"]["kind"]), (None, "before"))
+        places = next(n for n in found["nodes"] if n["id"] == "places/*")["values"]["home_to_bench"]["by_piece"]
+        level = next(n for n in found["nodes"] if n["id"] == "level/*")["values"]["home_to_bench"]["by_piece"]
+        back = np.array(places["p1"]["json"]) @ turn(9)
+        np.testing.assert_allclose(back, np.array(level["p2"]["json"]), atol=2e-3)
+
+    def test_the_bite_survives_a_rescan_elsewhere(self) -> None:
+        upper, lower = jaws(3)
+        case = self.work(self.opened(("u.stl", scan(upper)), ("l.stl", scan(lower))))
+        drop(self.mira, ("again.stl", scan(lower.moved(turn(7)))), to=f"/api/cases/{case.number}/drop")
+        case.refresh_from_db()
+        self.work(case)
+        answer = post(self.mira, f"/api/cases/{case.number}/pieces/p3", {"base": case.revision, "what": "instead", "of": "p2"})
+        self.assertEqual(answer.status_code, 200)
+        case.refresh_from_db()
+        self.work(case)
+        found = self.mira.get(f"/api/cases/{case.number}").json()
+        bite = next(n for n in found["nodes"] if n["id"] == "bite/*")
+        self.assertEqual(bite["values"]["method"]["json"], "earlier pair")
+        m = np.array(bite["values"]["home_to_bite"]["by_piece"]["p3"]["json"]) @ turn(7)
+        np.testing.assert_allclose(m, np.eye(4), atol=2e-3)
+        self.assertNotIn("p2", {p["id"] for p in found["pieces"]})
+        self.assertNotIn("intake/p2", {n["id"] for n in found["nodes"]})

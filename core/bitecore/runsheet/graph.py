@@ -127,6 +127,16 @@ def about_of(graph: Graph, piece: str) -> dict:
     return node.manifest.values.get("about", {}).get("json", {}) if node and node.manifest else {}
 
 
+def place_of(graph: Graph, piece: str, name: str) -> list | None:
+    """(4, 4) rows of home_to_bench or home_to_bite: of a jaw from its step, of what goes with the jaws from Level's places."""
+    for step in ("level" if name == "home_to_bench" else "bite", "places"):
+        node = graph.node(step)
+        ref = node.manifest.values.get(name, {}).get("by_piece", {}).get(piece) if node and node.manifest else None
+        if ref and ref["json"] is not None:
+            return ref["json"]
+    return None
+
+
 def named_before(file: str) -> bool:
     """Does the name hint at a scan from before treatment? A weak hint: it only tells two scans of one jaw apart."""
     return bool(_BEFORE.search(file.lower()))

@@ -35,7 +35,7 @@ export function Pieces({
       className={`line flex w-[92px] shrink-0 flex-col gap-2 overflow-y-auto border-r bg-base-100 p-2 ${data.accepted.includes("intake") ? "" : "looking"}`}
     >
       {data.pieces.map((piece) => (
-        <Tile key={piece.id} piece={piece} doings={doings} />
+        <Tile key={piece.id} number={data.number} piece={piece} doings={doings} />
       ))}
       <button
         type="button"
@@ -50,7 +50,7 @@ export function Pieces({
   );
 }
 
-function Tile({ piece, doings }: { piece: PieceOut; doings: Doings }) {
+function Tile({ number, piece, doings }: { number: string; piece: PieceOut; doings: Doings }) {
   const { piece: acting, act, visibility, show } = useBench();
   const on = acting === piece.id;
   const how = visibility[piece.id] ?? (piece.jaw || on || !piece.kind ? "shown" : "hidden");
@@ -74,6 +74,15 @@ function Tile({ piece, doings }: { piece: PieceOut; doings: Doings }) {
       >
         ×
       </button>
+      <a
+        href={`/api/cases/${number}/scans/${piece.id}.stl`}
+        download
+        aria-label={`Export ${piece.file} where it stands`}
+        title="Export this scan as STL where it stands on the bench"
+        className="dim absolute top-0 left-0 grid h-6 w-6 place-items-center opacity-0 group-focus-within:opacity-100 group-hover:opacity-100"
+      >
+        ↓
+      </a>
       <button
         type="button"
         aria-pressed={on}

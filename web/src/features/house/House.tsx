@@ -29,10 +29,11 @@ export function House() {
     onError: sayError,
   });
   const general = useMutation({
-    mutationFn: (values: Record<string, number>) => ok(client.POST("/api/house/general", { body: { values } })),
+    mutationFn: (values: Record<string, number | string>) =>
+      ok(client.POST("/api/house/general", { body: { values } })),
     onSuccess: (data) => {
       queries.setQueryData(["house"], data);
-      say("Kept. It counts for cases closed from now on.");
+      say("Kept. It counts from now on.");
     },
     onError: sayError,
   });
@@ -84,6 +85,21 @@ export function House() {
             years
           </label>
           <p className="dim">The law of the country decides. Before that only a lead deletes a case.</p>
+          <label className="ml-auto flex items-center gap-2 whitespace-nowrap">
+            A whole case is called
+            <input
+              className="input input-sm w-56"
+              disabled={!lead}
+              title="From {number}, {patient}, {practice} and {date}"
+              key={house.data?.general.case_name}
+              defaultValue={house.data?.general.case_name}
+              onBlur={(e) => {
+                const name = e.target.value.trim();
+                if (name && name !== house.data?.general.case_name) general.mutate({ case_name: name });
+              }}
+              onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
+            />
+          </label>
         </section>
         <div className="columns-1 gap-4 lg:columns-3">
           {house.data &&

@@ -367,6 +367,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/cases/{number}/scans/{piece}.stl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One Scan
+         * @description A scan as it stands now, in the coordinates asked for.
+         */
+        get: operations["cases_api_one_scan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/cases/{number}/settings": {
         parameters: {
             query?: never;
@@ -613,7 +633,7 @@ export interface components {
         GeneralChange: {
             /** Values */
             values: {
-                [key: string]: number;
+                [key: string]: number | string;
             };
         };
         /** Gone */
@@ -652,7 +672,7 @@ export interface components {
         House: {
             /** General */
             general: {
-                [key: string]: number;
+                [key: string]: number | string;
             };
             /** Number */
             number: number;
@@ -1418,6 +1438,29 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["CaseOut"];
                 };
+            };
+        };
+    };
+    cases_api_one_scan: {
+        parameters: {
+            query?: {
+                frame?: "bench" | "bite" | "home";
+            };
+            header?: never;
+            path: {
+                number: string;
+                piece: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
