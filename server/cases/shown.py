@@ -37,7 +37,12 @@ def _parts(step: Step) -> list[Step]:
 
 def _settings(step: Step) -> list[SettingOut]:
     fields = step.settings.model_json_schema().get("properties", {})
-    return [_setting(step.name, key, prop) for key, prop in fields.items() if prop.get("type") != "object"]
+    return [_setting(step.name, key, prop) for key, prop in fields.items() if _plain(prop)]
+
+
+def _plain(prop: dict) -> bool:
+    """Has the setting a place in a form? Marks are set on the stage."""
+    return all("$ref" not in option and option.get("type") not in ("object", "array") for option in prop.get("anyOf", [prop]))
 
 
 def _setting(step: str, key: str, prop: dict) -> SettingOut:

@@ -123,6 +123,42 @@ class BiteTest(BrowserCase):
         page.get_by_role("button", name="Done with marks").click()
         page.get_by_label("How the jaws stand").get_by_text("Bite scan, left").wait_for()
 
+    def test_a_nudge_by_keys_is_exact_and_one_step_of_undo(self) -> None:
+        page = self.page
+        self.open_pair()
+        self.step("Bite").click()
+        page.keyboard.press("m")
+        for _ in range(3):
+            page.keyboard.press("ArrowLeft")
+        page.keyboard.press("Shift+PageDown")
+        page.get_by_text("Nudged by hand: 0.10 mm, 0.00°.").wait_for()
+        page.get_by_role("button", name="More settings").click()
+        self.assertEqual(page.get_by_label("Lower to the left", exact=True).input_value(), "-0.03")
+        self.assertEqual(page.get_by_label("Lower up", exact=True).input_value(), "-0.1")
+        page.keyboard.press("Control+z")
+        page.get_by_text("Nudged by hand").wait_for(state="detached")
+
+    def test_level_by_three_marks_of_the_mouse(self) -> None:
+        page = self.page
+        self.open_pair()
+        self.step("Level").click()
+        page.keyboard.press("u")
+        page.keyboard.press("u")  # the upper is hidden: the lower's edges can be seen
+        page.keyboard.press("5")
+        page.wait_for_timeout(600)
+        page.keyboard.press("t")
+        card = page.get_by_label("Card")
+        for _ in range(8):
+            # Front, left, right of the horseshoe, seen from above with the front at the bottom.
+            for left, down in ((0.5, 0.72), (0.63, 0.42), (0.37, 0.42)):
+                self.click_on(left, down)
+                page.wait_for_timeout(250)
+            if card.get_by_text("Levelled by three marks", exact=True).count():
+                break
+        card.get_by_text("Levelled by three marks set by hand.").wait_for()
+        card.get_by_role("button", name="Take them back").click()
+        card.get_by_text("tips and edges of the lower jaw").wait_for()
+
     def mark_left(self, ask) -> None:  # noqa: ANN001
         for _ in range(12):
             self.click_on(0.25, 0.52)

@@ -14,7 +14,7 @@ from bitecore.ops.rigid import angle_deg, placed
 from bitecore.progress import QUIET
 from bitecore.runsheet import Inputs, StepResult, standard
 from tests.core.test_mesh import joined
-from tests.shapes import box, jaws
+from tests.shapes import box, jaws, turn
 
 UPPER = {"origin": [0, 0, 0], "up": [0, 0, -1], "front": [0, -1, 0]}
 LOWER = {"origin": [0, 0, 0], "up": [0, 0, 1], "front": [0, -1, 0]}
@@ -88,7 +88,7 @@ class BiteTest(unittest.TestCase):
             "l": {"jaw": "lower", "up": [0, 0, 1], "front": [0, -1, 0]},
         }
         moved = lower.moved(placed(np.eye(3), shift))
-        values = {"mesh": {"u": upper, "l": moved}, "about": about, "relation": None, "scans": [], "lent": None}
+        values = {"mesh": {"u": upper, "l": moved}, "about": about, "relation": None, "scans": [], "lent": None, "stale": 0}
         return do("bite", values, {"u": "upper", "l": "lower"}, **settings)
 
     def test_a_good_relation_is_kept_and_said(self) -> None:
@@ -174,6 +174,32 @@ class TrimTest(unittest.TestCase):
 
 
 class LevelTest(unittest.TestCase):
+    def lower(self, m: np.ndarray, **settings: Any) -> StepResult:
+        about = {"l": {"up": m[:3, 2].tolist(), "front": (-m[:3, 1]).tolist()}}
+        values = {"mesh": {"l": jaws(3)[1].moved(m)}, "about": about, "home_to_bite": {"l": np.eye(4).tolist()}}
+        return do("level", values, {"l": "lower"}, **settings)
+
+    def test_three_marks_make_the_plane_exactly(self) -> None:
+        """The points come to lie at height nought, the front one at the origin, left and right square to the midline."""
+        m = turn(6)
+        points = {"front": [0.4, -0.6, 0.2], "left": [22.0, 30.0, 1.4], "right": [-23.0, 29.0, -0.5]}
+        marks = {"on": "l"} | {k: (m[:3, :3] @ p + m[:3, 3]).tolist() for k, p in points.items()}
+        result = self.lower(m, marks=marks)
+        bench = np.array(result.values["home_to_bench"]["l"])
+        at = {k: bench[:3, :3] @ np.array(marks[k]) + bench[:3, 3] for k in points}
+        np.testing.assert_allclose(at["front"], 0, atol=1e-9)
+        np.testing.assert_allclose([at["left"][2], at["right"][2]], 0, atol=1e-9)
+        self.assertAlmostEqual(at["left"][1], at["right"][1], places=9)
+        self.assertGreater(at["left"][0], 15)  # the patient's left is +x
+        self.assertEqual(codes(result)[0], "levelled-by-marks")
+
+    def test_marks_in_one_line_are_refused_and_those_of_another_scan_do_not_count(self) -> None:
+        line = {"on": "l", "front": [0, 0, 0], "left": [5, 5, 0], "right": [10, 10, 0.1]}
+        with self.assertRaises(StepFailed):
+            self.lower(np.eye(4), marks=line)
+        other = self.lower(np.eye(4), marks={**line, "on": "gone"})
+        self.assertIn("stale-marks", codes(other))
+
     def test_hand_correction_keeps_both_jaws_together(self) -> None:
         upper, lower = jaws(3)
         values = {

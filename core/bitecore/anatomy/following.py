@@ -19,6 +19,8 @@ _POINTS, _SEARCHED = 6000, 900
 _LEAST_MET = 0.25
 # Farther apart than this, two scans of one surface differ in the mouth, not in the scanner (common practice, no source).
 CHANGED_MM = 0.15
+# On a bite scan, which was made in the same minutes, already this is worth showing.
+OFF_MM = 0.05
 
 
 @dataclass(frozen=True)
@@ -61,3 +63,15 @@ def changed(moving: Mesh, on: Mesh, matrix: NDArray) -> NDArray[np.float64]:
     points = moving.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]
     closest, normal, found = target.meet(points, 2.0)
     return np.where(found, np.einsum("ij,ij->i", points - closest, normal), np.nan)
+
+
+def beyond(mesh: Mesh, off_mm: NDArray, least_mm: float) -> Mesh | None:
+    """The triangles all of whose corners lie at least so far off; None where there are none."""
+    far = (np.abs(np.nan_to_num(off_mm)) > least_mm)[mesh.faces].all(1)
+    return mesh.of_faces(far) if far.any() else None
+
+
+def nearest_of(a: NDArray, b: NDArray) -> NDArray[np.float64]:
+    """(n,) of two signed distances the one nearer to nought; NaN where both are unknown."""
+    first = np.where(np.isnan(a), np.inf, np.abs(a)) <= np.where(np.isnan(b), np.inf, np.abs(b))
+    return np.where(first, a, b)

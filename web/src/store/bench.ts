@@ -1,12 +1,13 @@
 import { create } from "zustand";
 
 export type Visibility = "shown" | "ghost" | "hidden";
-export type Tool = "gauge" | "saw" | "marks" | null;
+export type Tool = "gauge" | "saw" | "marks" | "plane" | "nudge" | null;
 
 /** A point on a bite scan and the same point on a jaw, each in its own home (mm); a pair may still lack one. */
 export interface Pair {
   bite?: Point;
   jaw?: string;
+  on?: string;
   at?: Point;
 }
 export type Panel = "step" | "details" | "history";
@@ -45,6 +46,9 @@ interface BenchState {
   marking: { piece: string; number: number; pair: Pair } | null;
   mark: (piece: string | null) => void;
   setPair: (number: number, pair: Pair) => void;
+  /** The three marks of Level as far as they are set, in the home of one jaw. */
+  plane: { on: string; points: Point[] } | null;
+  setPlane: (plane: { on: string; points: Point[] } | null) => void;
   openBook: (book: boolean) => void;
   measure: (point: Point) => void;
   clear: () => void;
@@ -62,9 +66,12 @@ const FRESH = {
   gauge: [] as Point[],
   book: false,
   marking: null as BenchState["marking"],
+  plane: null as BenchState["plane"],
 };
 
 function fits(tool: Tool, step: string): boolean {
+  if (tool === "plane") return step === "level";
+  if (tool === "nudge") return step === "bite";
   return tool === "saw" ? step === "trim" : tool !== "marks";
 }
 
@@ -76,7 +83,7 @@ export const useBench = create<BenchState>((set) => ({
     set((s) => ({ step, panel: "step", focus: null, marking: null, tool: fits(s.tool, step) ? s.tool : null })),
   act: (piece) => set({ piece }),
   show: (piece, how) => set((s) => ({ visibility: { ...s.visibility, [piece]: how } })),
-  take: (tool) => set((s) => ({ tool: s.tool === tool ? null : tool, gauge: [] })),
+  take: (tool) => set((s) => ({ tool: s.tool === tool ? null : tool, gauge: [], plane: null })),
   turnTo: (panel) => set((s) => ({ panel: s.panel === panel ? "step" : panel })),
   holdRaw: (rawHeld) => set({ rawHeld }),
   look: (name) => set((s) => ({ view: { name, count: s.view.count + 1 } })),
@@ -95,6 +102,7 @@ export const useBench = create<BenchState>((set) => ({
         : { tool: null, marking: null },
     ),
   setPair: (number, pair) => set((s) => (s.marking ? { marking: { ...s.marking, number, pair } } : {})),
+  setPlane: (plane) => set({ plane }),
   openBook: (book) =>
     set((s) => ({
       book,
@@ -103,6 +111,6 @@ export const useBench = create<BenchState>((set) => ({
       view: { name: book ? "above" : "start", count: s.view.count + 1 },
     })),
   measure: (point) => set((s) => ({ gauge: s.gauge.length >= 2 ? [point] : [...s.gauge, point] })),
-  clear: () => set({ tool: null, gauge: [], focus: null, marking: null }),
+  clear: () => set({ tool: null, gauge: [], focus: null, marking: null, plane: null }),
   reset: () => set((s) => ({ ...FRESH, view: { name: "start", count: s.view.count + 1 } })),
 }));

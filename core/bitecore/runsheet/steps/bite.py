@@ -4,7 +4,7 @@ eased where asked; and how they stand."""
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -100,13 +100,21 @@ def _relation(inputs: Inputs, settings: BiteSettings, upper: Jaw, lower: Jaw) ->
         return _Found(None, "none", (Flag("no-relation", "note", "No bite, as asked. Each jaw is levelled by itself."),))
     came = as_they_came(upper, lower) if want in ("auto", "as they came") else None
     fit, lent = inputs["relation"], inputs["lent"]
+    stale = inputs["stale"] or 0
+    marks = (Flag("stale-marks", "look", _stale_words(stale)),) if stale else ()
     if came is not None:
-        return _Found(np.eye(4), "as they came", (Flag("kept-relation", "note", _kept_words(came)), *_checked(fit, lower)))
+        return _Found(np.eye(4), "as they came", (Flag("kept-relation", "note", _kept_words(came)), *_checked(fit, lower), *marks))
     if want in ("auto", "bite scans") and fit and fit["lower_to_upper"]:
-        return _by_scans(fit, inputs["scans"])
+        found = _by_scans(fit, inputs["scans"])
+        return replace(found, flags=(*found.flags, *marks))
     if want in ("auto", "earlier pair") and lent:
         return _by_earlier(lent)
-    return _Found(None, "missing", (_missing(want, fit, inputs["scans"]),))
+    return _Found(None, "missing", (_missing(want, fit, inputs["scans"]), *marks))
+
+
+def _stale_words(count: int) -> str:
+    lie = "1 mark lies" if count == 1 else f"{count} marks lie"
+    return f"{lie} on a scan whose place another has taken, and no longer counts. Set it again or drop it."
 
 
 def _kept_words(meet: Relation) -> str:
@@ -234,6 +242,7 @@ STEP = Step(
         "relation": Need("fit", "relation", optional=True),
         "scans": Need("fit", "scans", optional=True),
         "lent": Need("fit", "lent", optional=True),
+        "stale": Need("fit", "stale", optional=True),
     },
     apply=apply,
     about="How lower stands to upper.",

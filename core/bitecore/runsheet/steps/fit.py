@@ -2,26 +2,30 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict
 
 from ...anatomy.bitescans import BiteFit, Placed, fit_bite
+from ...anatomy.following import OFF_MM, beyond, changed, nearest_of
 from ...anatomy.jaw import Jaw
 from ...anatomy.relations import Lent, lent_by
+from ...mesh import Mesh
 from ...ops.rigid import rounded
 from ...progress import Run
 from ..kinds import EARLIER
 from ..model import Inputs, Need, Step, StepResult, StepSettings, setting
+from ..store import ByPiece
 
 
 class Mark(BaseModel):
-    """A point on the bite scan and the same point on a jaw, each in its home (mm)."""
+    """A point on the bite scan and the same point on a jaw, each in its home (mm); on : the jaw's piece."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
     bite: tuple[float, float, float]
-    jaw: str
+    jaw: Literal["upper", "lower"]
+    on: str = ""
     at: tuple[float, float, float]
 
 
@@ -34,15 +38,19 @@ class FitSettings(StepSettings):
 def apply(inputs: Inputs, settings: FitSettings, run: Run) -> StepResult:
     piece_of = {jaw: piece for piece, jaw in inputs.jaws.items()}
     if len(piece_of) < 2 or not (inputs["bites"] or inputs["earlier"]):
-        return StepResult({"relation": None, "scans": [], "lent": None})
+        return StepResult({"relation": None, "scans": [], "lent": None, "stale": 0})
     own = (piece_of["upper"], piece_of["lower"])
     upper, lower = (Jaw.seen(inputs["mesh"][p], inputs["about"][p]) for p in own)
-    values: dict[str, Any] = {"relation": None, "scans": [], "lent": None}
+    values: dict[str, Any] = {"relation": None, "scans": [], "lent": None, "stale": 0}
     if inputs["bites"]:
         run.tick(0.1, "fitting bite scans")
-        marks = {p: [m.model_dump() for m in found] for p, found in settings.marks.items()}
+        # A mark lies on one scan of a jaw; where another took its place it says nothing any more.
+        fresh = {p: [m for m in found if not m.on or m.on == piece_of[m.jaw]] for p, found in settings.marks.items()}
+        values["stale"] = sum(len(found) - len(fresh[p]) for p, found in settings.marks.items() if p in inputs["bites"])
+        marks = {p: [m.model_dump() for m in found] for p, found in fresh.items()}
         fit = fit_bite(upper, lower, inputs["bites"], marks)
         values |= {"relation": _relation(fit), "scans": [_scan(s) for s in fit.scans]}
+        values["off"] = _off(fit, inputs["bites"], upper, lower)
     if inputs["earlier"]:
         run.tick(0.7, "looking at earlier scans")
         earlier = [
@@ -51,6 +59,22 @@ def apply(inputs: Inputs, settings: FitSettings, run: Run) -> StepResult:
         lent = lent_by(upper, lower, earlier, own=own)
         values["lent"] = _lent(lent) if lent else None
     return StepResult(values)
+
+
+def _off(fit: BiteFit, bites: dict[str, Mesh], upper: Jaw, lower: Jaw) -> ByPiece:
+    """Of each placed bite scan the part that lies off both jaws where it should lie on one of them."""
+    out = ByPiece()
+    if fit.lower_to_upper is None:
+        return out
+    back = np.linalg.inv(fit.lower_to_upper)
+    for scan in fit.scans:
+        if scan.to_upper is not None:
+            mesh = bites[scan.piece]
+            on_upper, on_lower = changed(mesh, upper.mesh, scan.to_upper), changed(mesh, lower.mesh, back @ scan.to_upper)
+            part = beyond(mesh, nearest_of(on_upper, on_lower), OFF_MM)
+            if part is not None:
+                out[scan.piece] = part
+    return out
 
 
 def _relation(fit: BiteFit) -> dict:
@@ -106,4 +130,5 @@ STEP = Step(
     },
     apply=apply,
     about="Bite scans and earlier pairs fitted to the jaws.",
+    shows=("off",),
 )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ...anatomy.following import CHANGED_MM, Followed, changed, follow
+from ...anatomy.following import CHANGED_MM, Followed, beyond, changed, follow
 from ...anatomy.jaw import Jaw
 from ...progress import Run
 from ..kinds import FOLLOWERS
@@ -33,7 +33,11 @@ def apply(inputs: Inputs, settings: FollowSettings, run: Run) -> StepResult:
     off = changed(seen, first.mesh, done.matrix)
     share = float((np.abs(off) > CHANGED_MM).sum() / max(np.isfinite(off).sum(), 1))
     figure = f"±{1000 * done.error_mm:.0f} µm"
-    return StepResult({"place": _place(target, done)}, _readings(done, share), (_words(done, share, jaw),), figure)
+    values: dict = {"place": _place(target, done)}
+    part = beyond(mesh, off, CHANGED_MM)
+    if part is not None:
+        values["changed"] = part
+    return StepResult(values, _readings(done, share), (_words(done, share, jaw),), figure)
 
 
 def _place(target: str, done: Followed) -> dict:
@@ -78,4 +82,5 @@ STEP = Step(
     },
     apply=apply,
     about="Other scans of a jaw go with it.",
+    shows=("changed",),
 )

@@ -2,14 +2,28 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict
 
 from ...anatomy.occlusal import OcclusalFrame, occlusal_frame
+from ...errors import StepFailed
 from ...ops.rigid import angle_deg, frame_to_axes, placed, rounded, turned, unit
 from ...progress import Run
 from ..model import Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ..store import ByPiece
+
+
+class LevelMarks(BaseModel):
+    """Three points in the home of the jaw that is levelled (mm): between the incisal edges, and a cusp on each side."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+    on: str
+    front: tuple[float, float, float]
+    left: tuple[float, float, float]
+    right: tuple[float, float, float]
 
 
 class LevelSettings(StepSettings):
@@ -23,6 +37,9 @@ class LevelSettings(StepSettings):
     left_mm: float = setting(0.0, ge=-100, le=100, unit="mm", label="To the left", help="The patient's left.", main=False)
     back_mm: float = setting(0.0, ge=-100, le=100, unit="mm", label="To the back", help="Away from the lips.", main=False)
     up_mm: float = setting(0.0, ge=-100, le=100, unit="mm", label="Up", help="Against gravity on the bench.", main=False)
+    marks: LevelMarks | None = setting(
+        None, label="Three marks", help="Between the incisal edges, and a cusp on each side: the plane through them.", main=False
+    )
 
 
 def apply(inputs: Inputs, settings: LevelSettings, run: Run) -> StepResult:
@@ -37,6 +54,10 @@ def apply(inputs: Inputs, settings: LevelSettings, run: Run) -> StepResult:
             about = inputs["about"][piece]
             up, front = np.array(about["up"]), np.array(about["front"])
             frames[piece] = occlusal_frame(inputs["mesh"][piece], up=up, front=front)
+    marks = settings.marks
+    marked = marks is not None and marks.on in frames
+    if marks is not None and marked:
+        frames[marks.on] = by_marks(frames[marks.on], marks)
     hand = placed(
         turned(tilt_deg=settings.tilt_deg, roll_deg=settings.roll_deg, turn_deg=settings.turn_deg),
         [settings.left_mm, settings.back_mm, settings.up_mm],
@@ -50,7 +71,30 @@ def apply(inputs: Inputs, settings: LevelSettings, run: Run) -> StepResult:
         matrix = hand @ auto
         bench[piece] = rounded12(matrix)
         stand[piece] = _stand(matrix, jaw)
-    return _result(frames[leader], inputs.jaws[leader], bench, stand, settings, lead)
+    result = _result(frames[leader], inputs.jaws[leader], bench, stand, settings, lead)
+    if marked:
+        by_hand = Flag("levelled-by-marks", "note", "Levelled by three marks set by hand.")
+        return replace(result, flags=(by_hand, *(f for f in result.flags if f.code not in ("levelled", "level-unsure"))))
+    if marks is not None:
+        text = "The three marks lie on a scan that is not levelled by itself now; they do not count. Set them again."
+        return replace(result, flags=(Flag("stale-marks", "look", text), *result.flags))
+    return result
+
+
+def by_marks(frame: OcclusalFrame, marks: LevelMarks) -> OcclusalFrame:
+    """The plane through three points, the midline from the front one square to the line between the other two. Raises
+    StepFailed where the points lie in one line."""
+    front, left, right = (np.array(p) for p in (marks.front, marks.left, marks.right))
+    normal = np.cross(left - front, right - front)
+    if np.linalg.norm(normal) < 5.0:
+        raise StepFailed("The three marks lie nearly in one line, so they make no plane. Set them apart.", code="marks-in-line")
+    up = unit(normal) * (1.0 if normal @ frame.up > 0 else -1.0)
+    across = unit(left - right)
+    ahead = unit(np.cross(up, across))
+    ahead *= 1.0 if ahead @ frame.front > 0 else -1.0
+    tips = frame.tips_mm
+    off = (tips - front) @ up
+    return OcclusalFrame(front, up, ahead, tips, float(np.sqrt(np.mean(off**2))))
 
 
 def _to_bench(frame: OcclusalFrame, jaw: str) -> NDArray[np.float64]:
@@ -91,7 +135,7 @@ STEP = Step(
     name="level",
     title="Level",
     number=3,
-    version=1,
+    version=2,
     scope="case",
     settings=LevelSettings,
     needs={

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Redo2, Ruler, Slice, Undo2 } from "lucide-react";
+import { Move, Redo2, Ruler, Slice, Triangle, Undo2 } from "lucide-react";
 import { useEffect } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { TopBar } from "../../app/TopBar";
@@ -19,6 +19,7 @@ import { RunSheet } from "./RunSheet";
 import { StepCard } from "./StepCard";
 import { flagsOf, nodesOf, stateOf } from "./states";
 import { type Doings, useCase, useDoings, useOthers } from "./useCase";
+import { useNudge } from "./useNudge";
 
 /** One case: pieces, stage, card, run sheet. */
 export function Bench() {
@@ -59,6 +60,7 @@ function Opened({ data, steps, doings }: { data: CaseOut; steps: StepOut[]; doin
   const navigate = useNavigate();
   const others = useOthers(data.number);
   const raw = useRawKey();
+  useNudge(data, doings);
   const step = steps.find((s) => s.name === name) ?? steps[0];
 
   // biome-ignore lint/correctness/useExhaustiveDependencies: where the bench opens is decided once a case
@@ -104,6 +106,7 @@ function Opened({ data, steps, doings }: { data: CaseOut; steps: StepOut[]; doin
                 data={data}
                 step={step.name}
                 onSaw={(id, which, mm) => doings.set("trim", id, { [`${which}_mm`]: mm })}
+                onPlane={(on, [front, left, right]) => doings.set("level", "*", { marks: { on, front, left, right } })}
                 onMarks={(id, pairs) => setMarks(data, doings, id, pairs)}
               />
               <Tools step={step.name} raw={raw} />
@@ -230,6 +233,10 @@ function IconButton({ label, keys, off, run, children }: IconProps) {
 
 const HINTS: Record<string, string> = {
   gauge: "Press on two places of the surface. The straight distance between them is shown.",
+  plane:
+    "Press on three places of one jaw: between the incisal edges, a cusp on the patient's left, a cusp on the right.",
+  nudge:
+    "Move the lower with the arrow keys, up and down with Page Up and Page Down: 0.01 mm, with Shift 0.1 mm. Type it on the card under More settings.",
   saw: "Pull a saw on the model, or step it with the arrow keys: 0.1 mm, with Shift 1 mm. Hatched is what will go.",
 };
 
@@ -252,6 +259,24 @@ function Tools({ step, raw }: { step: string; raw: boolean }) {
           on={tool === "gauge"}
           onClick={() => take("gauge")}
         />
+        {step === "bite" && (
+          <ToolButton
+            label="Nudge"
+            keys="m"
+            icon={<Move size={15} />}
+            on={tool === "nudge"}
+            onClick={() => take("nudge")}
+          />
+        )}
+        {step === "level" && (
+          <ToolButton
+            label="Three marks"
+            keys="t"
+            icon={<Triangle size={15} />}
+            on={tool === "plane"}
+            onClick={() => take("plane")}
+          />
+        )}
         {step === "trim" && (
           <ToolButton label="Saw" keys="s" icon={<Slice size={15} />} on={tool === "saw"} onClick={() => take("saw")} />
         )}

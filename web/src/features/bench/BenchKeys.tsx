@@ -68,6 +68,26 @@ export function BenchKeys({ data, doings, choose }: { data: CaseOut; doings: Doi
         run={() => bench.take("gauge")}
       />
       <Command
+        id="plane"
+        title="Three marks: level by points on a jaw"
+        keys="t"
+        group="Tools"
+        run={() => {
+          if (bench.step !== "level") bench.open("level");
+          bench.take("plane");
+        }}
+      />
+      <Command
+        id="nudge"
+        title="Nudge: move the lower by hand"
+        keys="m"
+        group="Tools"
+        run={() => {
+          if (bench.step !== "bite") bench.open("bite");
+          bench.take("nudge");
+        }}
+      />
+      <Command
         id="saw"
         title="Saw: pull the planes of Trim"
         keys="s"

@@ -54,6 +54,18 @@ export function StepCard({ data, steps, step, doings }: Props) {
       <div className="min-h-0 flex-1 overflow-y-auto px-4 py-2">
         <Twin data={data} step={step} node={node} />
         <Found data={data} step={step} node={node} doings={doings} />
+        {step.name === "level" && node?.settings.marks != null && (
+          <p className="flex items-center justify-between py-1">
+            Levelled by three marks
+            <button
+              type="button"
+              className="font-semibold text-primary"
+              onClick={() => doings.set("level", "*", { marks: CLEAR })}
+            >
+              Take them back
+            </button>
+          </p>
+        )}
         {step.name === "bite" && <Stands data={data} doings={doings} />}
         {node && <Settings data={data} step={step} node={node} doings={doings} />}
         {step.name === "hand-off" && <HandOff data={data} />}

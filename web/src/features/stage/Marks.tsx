@@ -3,7 +3,7 @@ import { Line as LineOf } from "./Line";
 import { BALL, ink } from "./plaster";
 
 /** Small bodies that mark places: gauge ends, the place of a flag. */
-export function Marks({ gauge, focus }: { gauge: Point[]; focus: Focus | null }) {
+export function Marks({ gauge, focus, line = true }: { gauge: Point[]; focus: Focus | null; line?: boolean }) {
   return (
     <>
       {gauge.map((p) => (
@@ -17,7 +17,7 @@ export function Marks({ gauge, focus }: { gauge: Point[]; focus: Focus | null })
           scale={0.45}
         />
       ))}
-      {gauge.length === 2 && <LineOf points={gauge} color="#17282b" />}
+      {line && gauge.length === 2 && <LineOf points={gauge} color="#17282b" />}
       {focus && (
         <mesh
           position={focus.point}

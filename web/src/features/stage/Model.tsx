@@ -37,7 +37,7 @@ export const Model = memo(function Model({ shown, ghost, saws, layer = 0, onMark
   const tree = useRef<MeshBVH | null>(null);
   const tool = useBench((s) => s.tool);
   const measure = useBench((s) => s.measure);
-  const picks = tool === "gauge" || tool === "marks";
+  const picks = tool === "gauge" || tool === "marks" || tool === "plane";
   const invalidate = useThree((s) => s.invalidate);
 
   useEffect(() => {

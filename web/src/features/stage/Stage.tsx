@@ -14,7 +14,7 @@ import { Pairs } from "./Pairs";
 import { type SawName, SawPlanes } from "./SawPlanes";
 import { Split } from "./Split";
 import { StageCanvas } from "./StageCanvas";
-import { goodValue, nodeOf, placeOf, type Saws, type Shown, sawsOf, sceneOf } from "./scene";
+import { goodValue, nodeOf, placeOf, type Saws, type Shown, sawsOf, sceneOf, toStage } from "./scene";
 
 interface Props {
   data: CaseOut;
@@ -22,6 +22,8 @@ interface Props {
   onSaw: (piece: string, which: SawName, mm: number) => void;
   /** The pairs of marks of a bite scan, when one is complete. */
   onMarks: (piece: string, pairs: Pair[]) => void;
+  /** Three points of a jaw that make the occlusal plane: front, left, right. */
+  onPlane: (piece: string, points: Point[]) => void;
 }
 
 const LEAST: Record<SawName, number> = { bottom: 2, back: 5 };
@@ -36,8 +38,20 @@ const NUDGE: Record<string, [SawName, number]> = {
 type AllBounds = Record<string, Bounds>;
 
 /** The 3D view of one case. */
-export function Stage({ data, step, onSaw, onMarks }: Props) {
-  const { visibility, tool, rawHeld, gauge, focus, piece: acting, book, marking, setPair } = useBench();
+export function Stage({ data, step, onSaw, onMarks, onPlane }: Props) {
+  const {
+    visibility,
+    tool,
+    rawHeld,
+    gauge,
+    focus,
+    piece: acting,
+    book,
+    marking,
+    setPair,
+    plane: three,
+    setPlane,
+  } = useBench();
   const [bounds, setBounds] = useState<AllBounds>({});
   const [locked, setLocked] = useState(false);
   const [pulled, setPulled] = useState<Saws | null>(null);
@@ -55,9 +69,17 @@ export function Stage({ data, step, onSaw, onMarks }: Props) {
   const pairs = marking ? withPair(saved, marking.number, marking.pair) : [];
 
   function onMark(shown: Shown, home: Point) {
+    if (tool === "plane" && shown.jaw) {
+      const points = three?.on === shown.piece ? [...three.points, home] : [home];
+      if (points.length < 3) return setPlane({ on: shown.piece, points });
+      onPlane(shown.piece, points);
+      return setPlane(null);
+    }
     if (!marking) return;
     const number = marking.number < 0 ? saved.length : marking.number;
-    const pair = shown.jaw ? { ...marking.pair, jaw: shown.jaw, at: home } : { ...marking.pair, bite: home };
+    const pair = shown.jaw
+      ? { ...marking.pair, jaw: shown.jaw, on: shown.piece, at: home }
+      : { ...marking.pair, bite: home };
     if (!pair.bite || !pair.at || !pair.jaw) return setPair(number, pair);
     onMarks(marking.piece, withPair(saved, number, pair));
     setPair(-1, {});
@@ -143,6 +165,7 @@ export function Stage({ data, step, onSaw, onMarks }: Props) {
         <Marks gauge={gauge} focus={focus} />
         {onPlate && plate && <Plate width={plate.width_mm} depth={plate.depth_mm} />}
         {step === "level" && <Glass tips={tips} />}
+        {three && <Marks gauge={three.points.map((p) => onStage(data, three.on, step, p))} focus={null} line={false} />}
         {saws && actingPiece && (
           <SawPlanes saws={saws} matrix={placeOf(data, actingPiece, step)} onPull={pull} onHold={setLocked} />
         )}
@@ -173,6 +196,12 @@ export function Stage({ data, step, onSaw, onMarks }: Props) {
             </span>
           </Label>
         )}
+        {step === "level" &&
+          tips.map((p) => (
+            <Label key={p.join()} at={p}>
+              <span className="text-[10px]">{p[2].toFixed(1)}</span>
+            </Label>
+          ))}
         {focus && (
           <Label at={focus.point} tone="look">
             {focus.text}
@@ -186,6 +215,11 @@ export function Stage({ data, step, onSaw, onMarks }: Props) {
       )}
     </div>
   );
+}
+
+function onStage(data: CaseOut, piece: string, step: string, point: Point): Point {
+  const p = toStage(data, piece, step, point);
+  return [p.x, p.y, p.z];
 }
 
 /** The pairs that are kept with the case. */

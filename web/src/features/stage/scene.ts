@@ -138,8 +138,13 @@ export function sceneOf(data: CaseOut, step: string, options: { raw: boolean; sa
       if (step === "bite")
         for (const role of ["touch", "deep"] as const) {
           const patch = goodValue(data, "contacts", role, piece.id) as string | undefined;
-          if (patch && data.pieces.length > 1) add(patch, role);
+          if (patch && piece.jaw) add(patch, role);
         }
+      // Of a scan that follows the jaws, what lies off them.
+      const off = (goodValue(data, "fit", "off", piece.id) ?? goodValue(data, "follow", "changed", piece.id)) as
+        | string
+        | undefined;
+      if (step === "bite" && !piece.jaw && off) add(off, "deep");
       continue;
     }
     if (step === "trim") {
