@@ -38,11 +38,15 @@ def remember_good(case: Case, graph: Graph) -> None:
         case.last_good = good
 
 
+def steps_left(case: Case) -> bool:
+    """Is there a step that could be worked out now and is not?"""
+    return any(node.state == "ready" for node in look(case).nodes.values())
+
+
 def ask_for_work(case: Case) -> None:
     """Inside the transaction of a change: nothing to do (an undo finds all its results), or a job with it."""
     graph = look(case)
-    ready = any(n.state == "ready" for n in graph.nodes.values())
-    case.needs_work = ready and not case.held
+    case.needs_work = any(n.state == "ready" for n in graph.nodes.values()) and not case.held
     case.save(update_fields=["needs_work"])
     remember_good(case, graph)
     if case.needs_work:

@@ -148,16 +148,25 @@ class BiteTest(BrowserCase):
         page.wait_for_timeout(600)
         page.keyboard.press("t")
         card = page.get_by_label("Card")
-        for _ in range(8):
-            # Front, left, right of the horseshoe, seen from above with the front at the bottom.
-            for left, down in ((0.5, 0.72), (0.63, 0.42), (0.37, 0.42)):
-                self.click_on(left, down)
-                page.wait_for_timeout(250)
-            if card.get_by_text("Levelled by three marks", exact=True).count():
-                break
+        # Front, left and right of the horseshoe, seen from above with the front at the bottom.
+        for asked, left, down in (
+            ("first between the incisal edges", 0.5, 0.74),
+            ("patient's left", 0.66, 0.42),
+            ("patient's right", 0.34, 0.42),
+        ):
+            self.press_until_gone(asked, left, down)
         card.get_by_text("Levelled by three marks set by hand.").wait_for()
         card.get_by_role("button", name="Take them back").click()
         card.get_by_text("tips and edges of the lower jaw").wait_for()
+
+    def press_until_gone(self, words: str, left: float, down: float) -> None:
+        """Presses around a place until the hint with these words has given way to the next."""
+        for k in range(40):
+            if not self.page.get_by_text(words).count():
+                return
+            self.click_on(left + 0.02 * ((k % 5) - 2), down - 0.02 * ((k // 5) % 5))
+            self.page.wait_for_timeout(200)
+        self.fail(f"still asked: {words}")
 
     def mark_left(self, ask) -> None:  # noqa: ANN001
         for _ in range(12):

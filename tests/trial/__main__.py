@@ -5,35 +5,48 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+from collections.abc import Iterable, Iterator
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
+from typing import TypeVar
 
 import numpy as np
 
 from .bite import BiteOutcome, judged_bites
 from .intake import OTHER_KINDS, Outcome, judged
 
+T = TypeVar("T")
+
 
 def main() -> int:
     parser = argparse.ArgumentParser(prog="./bench trial")
     parser.add_argument("--cases", type=int, default=100)
     parser.add_argument("--grid", type=float, default=0.8, help="mm between vertices of the generated scans")
+    parser.add_argument("--only", choices=("intake", "bite"), help="one half of the page; printed, not written")
     parser.add_argument("--out", type=Path, default=Path("docs/trial.md"))
     args = parser.parse_args()
     found: list[Outcome] = []
     bites: list[BiteOutcome] = []
     with ProcessPoolExecutor(os.cpu_count()) as pool:
         numbers = range(args.cases)
-        both = zip(pool.map(judged, numbers, [args.grid] * args.cases), pool.map(judged_bites, numbers), strict=True)
-        for number, (part, more) in enumerate(both, 1):
-            found += part
-            bites += more
-            print(f"\r{number} of {args.cases} cases", end="", file=sys.stderr)
-    print(file=sys.stderr)
-    text = page(found, args.cases) + "\n" + bite_page(bites)
-    args.out.write_text(text)
+        if args.only != "bite":
+            for part in _told(pool.map(judged, numbers, [args.grid] * args.cases), "intake", args.cases):
+                found += part
+        if args.only != "intake":
+            for more in _told(pool.map(judged_bites, numbers), "bite", args.cases):
+                bites += more
+    text = "\n".join(([page(found, args.cases)] if found else []) + ([bite_page(bites)] if bites else []))
+    if not args.only:
+        args.out.write_text(text)
     print(text)
     return 0
+
+
+def _told(parts: Iterable[T], what: str, cases: int) -> Iterator[T]:
+    for number, part in enumerate(parts, 1):
+        print(f"\r{what}: {number} of {cases} cases", end="", file=sys.stderr)
+        yield part
+    print(file=sys.stderr)
 
 
 def page(found: list[Outcome], cases: int) -> str:

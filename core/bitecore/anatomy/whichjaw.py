@@ -40,9 +40,9 @@ SIGNS = {
     "outer width at the second molars": _Sign(61.0, 56.6, 2.6),
     "inner width at the first molars": _Sign(37.0, 32.6, 2.2),
     "inner width at the premolars": _Sign(29.2, 26.1, 1.8),
-    "hollow curve of the tips": _Sign(0.0, 1.33, 0.62),
-    "embrasures of the front teeth": _Sign(0.13, -0.14, 0.22),
-    "lingual cusps under the buccal ones": _Sign(0.24, 0.57, 0.36),
+    "hollow curve of the tips": _Sign(-0.1, 1.25, 0.62),
+    "embrasures of the front teeth": _Sign(0.12, -0.2, 0.22),
+    "lingual cusps under the buccal ones": _Sign(0.3, 0.62, 0.5),
 }
 
 
@@ -62,10 +62,11 @@ def signs(local: NDArray[np.float64], tips: NDArray[np.float64]) -> dict[str, fl
 @dataclass(frozen=True)
 class Told:
     """upper : the natural logarithm of the odds for an upper; against : how much of what was measured speaks for the
-    other jaw."""
+    other jaw; partial : a width of the arch could not be measured, and no palate is seen."""
 
     upper: float
     against: float
+    partial: bool = False
 
     @property
     def jaw(self) -> str:
@@ -73,18 +74,22 @@ class Told:
 
     @property
     def confidence(self) -> float:
-        """Where signs contradict each other it is never sure."""
+        """Where signs contradict each other, or are missing, it is never sure."""
+        if self.partial:
+            return min(float(1 / (1 + np.exp(-abs(self.upper)))), 0.88)
         most = 0.85 if self.against > 1.5 else 0.89 if self.against > 0.8 else 1.0
         return min(float(1 / (1 + np.exp(-abs(self.upper)))), most)
 
 
 def tell(local: NDArray[np.float64], tips: NDArray[np.float64], covered: float) -> Told:
     """Upper or lower. covered : share of the room between the sides that has a surface."""
-    odds = [SIGNS[name].odds(value) for name, value in signs(local, tips).items()]
+    found = signs(local, tips)
+    odds = [SIGNS[name].odds(value) for name, value in found.items()]
+    partial = covered < 0.5 and any(np.isnan(value) for name, value in found.items() if "width" in name)
     odds.append(6.0 if covered > 0.75 else 3.0 if covered > 0.5 else 0.0 if covered > 0.15 else -0.8)
     total = sum(odds)
     # Less than half a unit is no contradiction.
-    return Told(total, sum(abs(o) for o in odds if o * total < 0 and abs(o) > 0.5))
+    return Told(total, sum(abs(o) for o in odds if o * total < 0 and abs(o) > 0.5), partial)
 
 
 def _slab(local: NDArray, y: float, low: float) -> NDArray:

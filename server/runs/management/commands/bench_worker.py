@@ -27,7 +27,7 @@ class Command(BaseCommand):
         from runs.work import POOLS
 
         POOLS.warm(1)
-        _renew_views()
+        _renew()
         with contextlib.suppress(KeyboardInterrupt):
             asyncio.run(_serve(options["jobs"]))
 
@@ -66,19 +66,20 @@ async def _watch(worker_app: Any) -> None:
         await asyncio.sleep(2.5)
 
 
-def _renew_views() -> None:
-    """After a change of look, or with the folder of views lost, cases are taken up again for their pictures alone."""
+def _renew() -> None:
+    """After a newer version came, or with the folder of views lost, cases are taken up again: open ones for the steps
+    that are of a newer version, all for their pictures."""
     from cases.models import Case
-    from runs.services import enqueue
+    from runs.services import enqueue, steps_left
     from runs.work import views_missing
 
     try:
         for case in Case.objects.filter(held=False, needs_work=False).iterator():
-            if views_missing(case):
+            if (case.closed is None and steps_left(case)) or views_missing(case):
                 Case.objects.filter(pk=case.pk).update(needs_work=True)
                 enqueue(case.pk)
     except Error as error:
-        log.warning("views: %s", error)
+        log.warning("renewing: %s", error)
     finally:
         close_old_connections()
 

@@ -240,10 +240,17 @@ const HINTS: Record<string, string> = {
   saw: "Pull a saw on the model, or step it with the arrow keys: 0.1 mm, with Shift 1 mm. Hatched is what will go.",
 };
 
+/** What the three marks of Level ask for, one after the other. */
+const PLANE_HINTS = [
+  "Three marks on one jaw: press first between the incisal edges.",
+  "Now on a cusp on the patient's left.",
+  "Now on a cusp on the patient's right.",
+];
+
 function Tools({ step, raw }: { step: string; raw: boolean }) {
-  const { tool, take } = useBench();
+  const { tool, take, plane } = useBench();
   const hint = tool
-    ? HINTS[tool]
+    ? (HINTS[tool] ?? (tool === "plane" ? PLANE_HINTS[plane?.points.length ?? 0] : null))
     : raw
       ? "This is the scan as it came."
       : step === "trim"

@@ -3,7 +3,7 @@ import { Line as LineOf } from "./Line";
 import { BALL, ink } from "./plaster";
 
 /** Small bodies that mark places: gauge ends, the place of a flag. */
-export function Marks({ gauge, focus, line = true }: { gauge: Point[]; focus: Focus | null; line?: boolean }) {
+export function Marks({ gauge, focus }: { gauge: Point[]; focus: Focus | null }) {
   return (
     <>
       {gauge.map((p) => (
@@ -17,7 +17,7 @@ export function Marks({ gauge, focus, line = true }: { gauge: Point[]; focus: Fo
           scale={0.45}
         />
       ))}
-      {line && gauge.length === 2 && <LineOf points={gauge} color="#17282b" />}
+      {gauge.length === 2 && <LineOf points={gauge} color="#17282b" />}
       {focus && (
         <mesh
           position={focus.point}
@@ -30,4 +30,20 @@ export function Marks({ gauge, focus, line = true }: { gauge: Point[]; focus: Fo
       )}
     </>
   );
+}
+
+/** The marks of Level as they are set. */
+export function PlaneMarks({ points }: { points: Point[] }) {
+  return points.map((p) => (
+    <mesh
+      key={p.join()}
+      position={p}
+      renderOrder={6}
+      raycast={() => {}}
+      material={ink("#c2410c")}
+      dispose={null}
+      geometry={BALL}
+      scale={1}
+    />
+  ));
 }

@@ -8,7 +8,7 @@ import { CameraRig } from "./CameraRig";
 import { FacingMark } from "./FacingMark";
 import { Glass, Plate } from "./Furniture";
 import { Label } from "./Label";
-import { Marks } from "./Marks";
+import { Marks, PlaneMarks } from "./Marks";
 import { type Bounds, Model } from "./Model";
 import { Pairs } from "./Pairs";
 import { type SawName, SawPlanes } from "./SawPlanes";
@@ -165,7 +165,7 @@ export function Stage({ data, step, onSaw, onMarks, onPlane }: Props) {
         <Marks gauge={gauge} focus={focus} />
         {onPlate && plate && <Plate width={plate.width_mm} depth={plate.depth_mm} />}
         {step === "level" && <Glass tips={tips} />}
-        {three && <Marks gauge={three.points.map((p) => onStage(data, three.on, step, p))} focus={null} line={false} />}
+        {three && <PlaneMarks points={three.points.map((p) => onStage(data, three.on, step, p))} />}
         {saws && actingPiece && (
           <SawPlanes saws={saws} matrix={placeOf(data, actingPiece, step)} onPull={pull} onHold={setLocked} />
         )}
@@ -197,9 +197,10 @@ export function Stage({ data, step, onSaw, onMarks, onPlane }: Props) {
           </Label>
         )}
         {step === "level" &&
-          tips.map((p) => (
+          tool !== "plane" &&
+          spaced(tips, LABELS_MM).map((p) => (
             <Label key={p.join()} at={p}>
-              <span className="text-[10px]">{p[2].toFixed(1)}</span>
+              <span className="text-[11px]">{p[2].toFixed(1)} mm</span>
             </Label>
           ))}
         {focus && (
@@ -247,6 +248,15 @@ function outwards(data: CaseOut, id: string): [number, number, number] {
   if (piece.side) return [piece.side === "left" ? 1 : -1, -0.5, 0.1];
   const v = new Vector3(...about.up).transformDirection(placeOf(data, piece, "bite"));
   return [v.x, v.y, v.z];
+}
+
+const LABELS_MM = 13;
+
+/** Of many points those that stand apart, so that words beside them do not lie on each other. */
+function spaced(points: Point[], apart: number): Point[] {
+  const out: Point[] = [];
+  for (const p of points) if (out.every((q) => Math.hypot(p[0] - q[0], p[1] - q[1], p[2] - q[2]) >= apart)) out.push(p);
+  return out;
 }
 
 /** Tips are kept in the home of the jaw they were found on; both jaws share a bench. */
