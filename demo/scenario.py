@@ -12,7 +12,7 @@ import numpy as np
 from bitecore.files import obj_write, ply, stl
 from bitecore.mesh import Mesh
 
-from . import variants
+from . import rescans, variants
 from .arch import ArchPlan, Jaw, Pair, pair
 
 PEOPLE = [
@@ -115,7 +115,7 @@ def _with_bites(both: Pair, case: DemoCase) -> list[bytes]:
         moved = jaw.mesh.moved(variants.turned(seed + i))
         out.append(coloured(Jaw(moved, jaw.tooth, jaw.places, jaw.own_to_bench)))
     for i, left in enumerate((True, False), 2):
-        out.append(_stl(variants.bite_scan(both, left=left, rng=rng).moved(variants.turned(seed + i))))
+        out.append(_stl(rescans.bite_scan(both, case.plan, left=left, rng=rng).moved(variants.turned(seed + i))))
     return out
 
 

@@ -14,7 +14,8 @@ from bitecore.ops.mend import largest_piece, mend
 from bitecore.ops.relief import mean_of_neighbours
 
 from . import teeth
-from .arch import Jaw, Pair
+from .arch import Jaw
+from .rescans import joined
 
 
 def turned(seed: int, *, shift_mm: float = 60.0) -> NDArray[np.float64]:
@@ -23,34 +24,6 @@ def turned(seed: int, *, shift_mm: float = 60.0) -> NDArray[np.float64]:
     out[:3, :3] = Rotation.random(random_state=seed).as_matrix()
     out[:3, 3] = np.random.default_rng(seed).normal(size=3) * shift_mm
     return out
-
-
-def joined(meshes: list[Mesh]) -> Mesh:
-    at = np.cumsum([0] + [len(m.vertices_mm) for m in meshes])
-    return Mesh.of(np.vstack([m.vertices_mm for m in meshes]), np.vstack([m.faces + a for m, a in zip(meshes, at, strict=False)]))
-
-
-def bite_scan(both: Pair, *, left: bool, rng: np.random.Generator, noise_mm: float = 0.008) -> Mesh:
-    """The cheek side of both jaws closed together, about from canine to second molar, in the bench frame."""
-    side = 1 if left else -1
-    parts = []
-    for jaw in (both.upper, both.lower):
-        mesh = largest_piece(jaw.mesh)
-        middle, normal = mesh.vertices_mm[mesh.faces].mean(1), vertex_normals(mesh)[mesh.faces].mean(1)
-        sees = normal @ np.array([side * 0.85, -0.35, 0.0]) > 0.12
-        reach = (middle[:, 0] * side > 11) & (np.abs(middle[:, 2] + 1.0) < 9.5 + rng.normal(0, 0.4)) & sees
-        parts.append(_smooth_edge(mesh, reach, rng))
-    whole = joined(parts)
-    points = whole.vertices_mm + vertex_normals(whole) * rng.normal(0, noise_mm, len(whole.vertices_mm))[:, None]
-    return Mesh.of(points, whole.faces)
-
-
-def _smooth_edge(mesh: Mesh, keep: NDArray, rng: np.random.Generator) -> Mesh:
-    for _ in range(2):
-        kept = np.bincount(mesh.faces.ravel(), np.repeat(keep, 3).astype(float), len(mesh.vertices_mm))
-        share = kept / np.maximum(np.bincount(mesh.faces.ravel(), minlength=len(mesh.vertices_mm)), 1)
-        keep = share[mesh.faces].mean(1) > 0.5
-    return largest_piece(mesh.of_faces(keep))
 
 
 def impression(jaw: Jaw, *, upper: bool) -> Mesh:

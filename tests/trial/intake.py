@@ -13,7 +13,7 @@ from bitecore.files import stl
 from bitecore.mesh import Mesh
 from bitecore.progress import QUIET
 from bitecore.runsheet import Inputs, standard
-from demo import variants
+from demo import rescans, variants
 from demo.arch import ArchPlan, Jaw, pair
 
 SURE = 0.9
@@ -78,13 +78,13 @@ def scans(number: int, *, grid_mm: float = 0.8) -> list[Scan]:
     name, jaw = ("upper", both.upper) if upper else ("lower", both.lower)
     kind = OTHER_KINDS[number % len(OTHER_KINDS)]
     asked = name if kind in ("closed", "impression", "desk") else None
-    out.append(_handed_over(f"{number} {kind}", _other(kind, both, jaw, upper, rng), kind, asked, None, rng, flips=False))
+    out.append(_handed_over(f"{number} {kind}", _other(kind, number, both, jaw, upper, rng), kind, asked, None, rng, flips=False))
     return out
 
 
-def _other(kind: str, both, jaw: Jaw, upper: bool, rng: np.random.Generator) -> Mesh:  # noqa: ANN001
+def _other(kind: str, number: int, both, jaw: Jaw, upper: bool, rng: np.random.Generator) -> Mesh:  # noqa: ANN001
     if kind == "bite":
-        return variants.bite_scan(both, left=bool(rng.integers(2)), rng=rng)
+        return rescans.bite_scan(both, plan(number), left=bool(rng.integers(2)), rng=rng)
     if kind == "die":
         return variants.single_die(jaw, (11 if upper else 31) + int(rng.integers(3, 6)), rng=rng)
     if kind == "desk":

@@ -16,6 +16,8 @@ from scipy.ndimage import gaussian_filter1d, maximum_filter1d
 # Embrasures of the front teeth in mm from the midline: sums of the mesio-distal widths of Wheeler's table (from memory).
 _EMBRASURES = {"upper": np.array([0, 8.5, 15.0, 22.5]), "lower": np.array([0, 5.0, 10.5, 17.5, 24.5])}
 _STEP_MM = 0.25
+# The buccal cusps of the first molars stand at least so far behind the incisors (generated arches of the table's sizes).
+_MOLARS_MM = 22.0
 
 
 @dataclass(frozen=True)
@@ -112,8 +114,11 @@ def _inner(local: NDArray, y: float) -> float:
 
 
 def _hollow(tips: NDArray) -> float:
-    """Second-order coefficient of the tips' height over their depth in units of 20 mm, incisors left out."""
+    """Second-order coefficient of the tips' height over their depth in units of 20 mm, incisors left out; NaN where one
+    side has no molars to show it."""
     back = tips[tips[:, 1] > 6]
+    if min(side[:, 1].max(initial=0.0) for side in (back[back[:, 0] > 0], back[back[:, 0] < 0])) < _MOLARS_MM:
+        return np.nan
     return float(np.polyfit(back[:, 1] / 20, back[:, 2], 2)[0]) if len(back) > 4 else np.nan
 
 

@@ -74,7 +74,7 @@ def apply(inputs: Inputs, settings: LevelSettings, run: Run) -> StepResult:
     result = _result(frames[leader], inputs.jaws[leader], bench, stand, settings, lead)
     if marked:
         by_hand = Flag("levelled-by-marks", "note", "Levelled by three marks set by hand.")
-        return replace(result, flags=(by_hand, *(f for f in result.flags if f.code not in ("levelled", "level-unsure"))))
+        return replace(result, flags=(by_hand, *(f for f in result.flags if f.code != "levelled")))
     if marks is not None:
         text = "The three marks lie on a scan that is not levelled by itself now; they do not count. Set them again."
         return replace(result, flags=(Flag("stale-marks", "look", text), *result.flags))

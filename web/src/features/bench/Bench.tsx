@@ -233,8 +233,6 @@ function IconButton({ label, keys, off, run, children }: IconProps) {
 
 const HINTS: Record<string, string> = {
   gauge: "Press on two places of the surface. The straight distance between them is shown.",
-  plane:
-    "Press on three places of one jaw: between the incisal edges, a cusp on the patient's left, a cusp on the right.",
   nudge:
     "Move the lower with the arrow keys, up and down with Page Up and Page Down: 0.01 mm, with Shift 0.1 mm. Type it on the card under More settings.",
   saw: "Pull a saw on the model, or step it with the arrow keys: 0.1 mm, with Shift 1 mm. Hatched is what will go.",
