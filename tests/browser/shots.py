@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -73,7 +73,7 @@ def take(folder: Path) -> None:
         shot("rack")
         page.get_by_role("link", name=re.compile("^Case .*hand-off")).first.click()
         page.get_by_role("heading", name="Hand-off").wait_for()
-        for keys, name in (("Alt+1", "intake"), ("Alt+2", "bite"), ("Alt+3", "level"), ("Alt+4", "trim")):
+        for keys, name in (("Alt+1", "intake"), ("Alt+3", "level"), ("Alt+4", "trim")):
             page.keyboard.press(keys)
             _settled(page)
             shot(name)
@@ -103,6 +103,7 @@ def take(folder: Path) -> None:
         _settled(page)
         shot("evening")
         page.keyboard.press("Shift+D")
+        _bite(page, shot)
         page.keyboard.press("?")
         page.wait_for_timeout(400)
         shot("keys")
@@ -110,6 +111,31 @@ def take(folder: Path) -> None:
         page.get_by_role("heading", name="House settings").wait_for()
         page.wait_for_timeout(600)
         shot("house")
+
+
+def _bite(page: Page, shot: Callable[[str], None]) -> None:
+    """The case whose bite came as two scans."""
+    page.keyboard.press("Alt+r")
+    page.get_by_role("link", name=re.compile("^Case ")).filter(has_text="Bram Oxenhale").click()
+    page.get_by_label("Run sheet").wait_for()
+    page.keyboard.press("Alt+2")
+    _settled(page)
+    shot("bite")
+    page.keyboard.press("b")
+    _settled(page)
+    shot("book")
+    page.keyboard.press("b")
+    page.get_by_role("button", name="Marks").first.click()
+    _settled(page)
+    for left, down in ((0.3, 0.47), (0.74, 0.45), (0.29, 0.57), (0.74, 0.57)):
+        box = page.get_by_test_id("stage").bounding_box()
+        assert box
+        page.mouse.move(box["x"] + left * box["width"], box["y"] + down * box["height"])
+        page.mouse.click(box["x"] + left * box["width"], box["y"] + down * box["height"])
+        page.wait_for_timeout(900)
+    page.wait_for_timeout(4000)
+    shot("marks")
+    page.get_by_role("button", name="Done with marks").click()
 
 
 if __name__ == "__main__":
