@@ -16,7 +16,7 @@ from tests.shapes import jaws, sheet, sphere
 
 
 def codes(mesh: Mesh) -> set[str]:
-    return {f.code for f in findings("p", mesh, "jaw")}
+    return {f.code for f in findings("p", mesh, "jaw", crossing_faces(mesh))}
 
 
 class CrossingTest(unittest.TestCase):
@@ -64,7 +64,7 @@ class FindingsTest(unittest.TestCase):
         moved[strip, 0] += 2.4 * np.sin((moved[strip, 0] - 0.5) * 1.05)
         folded = Mesh.of(moved, flat.faces)
         self.assertIn("folds", codes(folded))
-        flag = next(f for f in findings("p", folded, "jaw") if f.code == "folds")
+        flag = next(f for f in findings("p", folded, "jaw", crossing_faces(folded)) if f.code == "folds")
         self.assertLess(np.linalg.norm(np.array(flag.place.point_mm)[:2] - [2, 0]), 4.5)  # type: ignore[union-attr]
         self.assertEqual(flag.fix, {"step": "trim", "piece": "p", "values": {"folds": True}})
 
@@ -85,7 +85,7 @@ class FindingsTest(unittest.TestCase):
     def test_shared_edges_and_uneven_density(self) -> None:
         flat = sheet(20, 20, lambda x, y: 0 * x)
         extra = Mesh.of(np.vstack([flat.vertices_mm, [[0, 0, 3.0]]]), np.vstack([flat.faces, [[*flat.faces[100][:2], 400]]]))
-        flags = [f for f in findings("p", extra, "jaw") if f.code == "crowded-edges"]
+        flags = [f for f in findings("p", extra, "jaw", crossing_faces(extra)) if f.code == "crowded-edges"]
         self.assertTrue(flags and flags[0].message.startswith("1 edge that"))
         self.assertNotIn("uneven", codes(flat))
         fine = sheet(80, 80, lambda x, y: 0 * x, size=(20.0, 20.0))

@@ -73,7 +73,7 @@ def _cross(v, f, i, j):
     )
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _crossing(v, f, low, high, cell_low, cell, order, start, n, mask):
     """Sweep: every triangle is held against those of its cells that come after it."""
     out = np.zeros(len(f), np.bool_)
@@ -106,7 +106,7 @@ def _crossing(v, f, low, high, cell_low, cell, order, start, n, mask):
     return out
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _hashed(low, high, cell_low, cell, mask):
     start = np.zeros(mask + 2, np.int64)
     slot = np.zeros(mask + 1, np.int64)

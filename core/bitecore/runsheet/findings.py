@@ -7,7 +7,6 @@ from numpy.typing import NDArray
 
 from ..mesh import Mesh, edge_table, face_components
 from ..mesh.topology import at_border
-from ..ops.crossing import crossing_faces
 from ..ops.holes import Hole, holes_of
 from ..ops.mend import component_areas, largest_piece
 from ..ops.relief import neighbour_offsets
@@ -22,8 +21,9 @@ _SPIKE_MM, _SPIKE_TIMES = 0.7, 3.0
 _UNEVEN = 12.0
 
 
-def findings(piece: str, mesh: Mesh, kind: str) -> list[Flag]:
-    flags = [*_loose(mesh), *_holes(piece, mesh, kind), *_folds(piece, mesh), *_crowded(piece, mesh)]
+def findings(piece: str, mesh: Mesh, kind: str, crossing: NDArray[np.bool_]) -> list[Flag]:
+    """crossing : (m,) which triangles go through another; the same whichever way the surface faces."""
+    flags = [*_loose(mesh), *_holes(piece, mesh, kind), *_folds(piece, mesh, crossing), *_crowded(piece, mesh)]
     if kind in _SCANNED:
         # Walls and floors of a model have corners and few, large triangles.
         flags += [*_spikes(piece, mesh), *_uneven(mesh)]
@@ -52,8 +52,7 @@ def _holes(piece: str, mesh: Mesh, kind: str) -> list[Flag]:
     return flags
 
 
-def _folds(piece: str, mesh: Mesh) -> list[Flag]:
-    crossing = crossing_faces(mesh)
+def _folds(piece: str, mesh: Mesh, crossing: NDArray[np.bool_]) -> list[Flag]:
     if not crossing.any():
         return []
     middle, radius, places = _heaps(mesh, crossing)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from typing import Literal
 
 import numpy as np
@@ -11,6 +12,7 @@ from ...anatomy.whatis import Shape, recognise
 from ...errors import StepFailed
 from ...files import Limits, read_mesh
 from ...mesh import Mesh, area_mm2, bounds_mm, surface_print
+from ...ops.crossing import crossing_faces
 from ...ops.mend import component_areas
 from ...ops.rigid import rounded
 from ...ops.weld import weld
@@ -52,13 +54,16 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
     if welded.mesh.triangles == 0:
         raise StepFailed("Nothing is left of this scan: none of its triangles has an area.", code="no-triangles")
     run.tick(0.5, "looking at the shape")
-    shape = recognise(welded.mesh)
+    with ThreadPoolExecutor(1) as beside:
+        crossing = beside.submit(crossing_faces, welded.mesh)
+        shape = recognise(welded.mesh)
+    crosses = crossing.result()
     if settings.unit == "auto" and shape.kind == "die":
         # A die is a fraction of a jaw: its own size tells the unit better.
         unit = unit_of(extent, usual_mm=_DIE_MM)[0]
         if unit != found_unit:
             welded = weld(soup.points * UNITS[unit])
-            shape = recognise(welded.mesh)
+            shape, crosses = recognise(welded.mesh), crossing_faces(welded.mesh)
     kind = shape.kind if settings.kind == "auto" else settings.kind
     # An impression is a negative: turned about it would still not be the jaw with its tray.
     faces_in = shape.inside_out and kind in ("jaw", "closed", "desk", "die", "denture", "before")
@@ -81,7 +86,7 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
         "form": soup.form,
         "print": surface_print(mesh),
     }
-    flags = [*_what_flags(inputs.piece, about, settings, unit_confidence), *findings(inputs.piece, mesh, kind)]
+    flags = [*_what_flags(inputs.piece, about, settings, unit_confidence), *findings(inputs.piece, mesh, kind, crosses)]
     if soup.dropped_nan or welded.degenerate:
         flags.append(Flag("dropped-triangles", "note", _dropped_words(soup.dropped_nan, welded.degenerate)))
     figure = f"{mesh.triangles:,} triangles"
