@@ -45,12 +45,14 @@ class BiteSettings(StepSettings):
 
 @dataclass(frozen=True)
 class _Found:
-    """lower_to_upper None: there is none; how : in a word; flags, readings : what is to be said of it."""
+    """lower_to_upper None: there is none; how : in a word; flags, readings : what is to be said of it; meet : how they
+    stand then, where it is known already."""
 
     lower_to_upper: NDArray | None
     how: str
     flags: tuple[Flag, ...] = ()
     readings: tuple[Reading, ...] = ()
+    meet: Relation | None = None
 
 
 def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
@@ -71,7 +73,8 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
         return StepResult(values, (), (*found.flags, *guessed), "missing")
     run.tick(0.5, "moving the lower")
     matrix, moves = _moved(upper, lower, found.lower_to_upper, settings)
-    meet = relation(upper.mesh, lower.mesh, lower_to_upper=matrix, lower_up=lower.up, upper_up=upper.up)
+    known = found.meet if (matrix == found.lower_to_upper).all() else None
+    meet = known or relation(upper.mesh, lower.mesh, lower_to_upper=matrix, lower_up=lower.up, upper_up=upper.up)
     run.tick(0.9, "judging")
     flags = [*guessed, *found.flags, *moves[0], *_judged(meet, matrix, pieces[1], settings)]
     readings = (*found.readings, *moves[1], *_measured(meet))
@@ -103,7 +106,8 @@ def _relation(inputs: Inputs, settings: BiteSettings, upper: Jaw, lower: Jaw) ->
     stale = inputs["stale"] or 0
     marks = (Flag("stale-marks", "look", _stale_words(stale)),) if stale else ()
     if came is not None:
-        return _Found(np.eye(4), "as they came", (Flag("kept-relation", "note", _kept_words(came)), *_checked(fit, lower), *marks))
+        said = (Flag("kept-relation", "note", _kept_words(came)), *_checked(fit, lower), *marks)
+        return _Found(np.eye(4), "as they came", said, meet=came)
     if want in ("auto", "bite scans") and fit and fit["lower_to_upper"]:
         found = _by_scans(fit, inputs["scans"])
         return replace(found, flags=(*found.flags, *marks))
