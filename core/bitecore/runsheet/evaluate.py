@@ -67,6 +67,10 @@ def evaluate(
     while True:
         graph = resolve(document, registry, store, demanded=demanded)
         ready = [n for n in graph.nodes.values() if n.state == "ready" and n.step.number <= last]
+        # What nobody waits for (contacts, places) comes when all else is done: the bodies are not held up by it.
+        first = [n for n in ready if registry.waited_for(n.step)]
+        if first or any(registry.waited_for(n.step) for n in busy.values()):
+            ready = first
         for node in ready:
             assert node.task is not None
             if node.task.key not in busy and len(busy) < runner.slots:

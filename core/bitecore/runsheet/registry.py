@@ -41,6 +41,12 @@ class Registry:
         """Those that stand on the run sheet."""
         return [s for s in self.steps if not s.part_of]
 
+    def waited_for(self, step: Step) -> bool:
+        """Does it stand on the run sheet, or does something that does need what it gives?"""
+        if not step.part_of:
+            return True
+        return any(self.waited_for(other) for other in self.steps if step.name in {need.step for need in other.needs.values()})
+
     def __contains__(self, name: str) -> bool:
         return name in self._by_name
 
