@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import math
 import re
 from dataclasses import dataclass, field
 from typing import Any
 
-from .document import ALL, CaseDocument, key_of
+from .document import ALL, CaseDocument, PieceEntry, key_of
 from .model import Need, Step
 from .registry import Registry
 from .store import Manifest, ResultStore
@@ -14,6 +15,8 @@ from .task import Task
 
 ORDER = {"upper": 0, "lower": 1}
 _SURE = 0.9
+# Incisal points of two jaws in one mouth, open or closed, lie no farther apart (common practice, no source).
+_FACING_MM = 60.0
 _BEFORE = re.compile(r"(?<![a-z])(before|pre-?op|pre-?prep|initial|diagnostic)(?![a-z])")
 
 
@@ -54,17 +57,37 @@ def resolve(document: CaseDocument, registry: Registry, store: ResultStore, *, d
             graph.nodes[node.id] = node
             _settle(node, document, graph, store, demanded)
         # Who is upper and who is lower is known once every scan has been looked at.
-        if step.name == "intake" and all(n.state not in ("ready", "blocked") for n in graph.nodes.values()):
-            graph.jaws = assign_jaws(document, graph)
-            graph.kinds = kinds_of(document, graph)
-            for node in graph.nodes.values():
-                node.jaw = graph.jaws.get(node.piece)
+        if step.name in ("intake", "again") and all(n.state not in ("ready", "blocked") for n in graph.nodes.values()):
+            _assign(document, graph, last=step.name == "again")
     return graph
+
+
+def _assign(document: CaseDocument, graph: Graph, *, last: bool) -> None:
+    """Jaws and kinds. Scans of one jaw that came together wait until it is known which was made first."""
+    rivals = {} if last else rivals_of(document, graph)
+    drop = {entry.id: (entry.drop, rivals.get(entry.id)) for entry in document.pieces if entry.id in rivals}
+    if len(set(drop.values())) == len(drop):
+        graph.jaws = assign_jaws(document, graph)
+        for node in graph.nodes.values():
+            node.jaw = graph.jaws.get(node.piece)
+    graph.kinds = kinds_of(document, graph) if last or not rivals else dict.fromkeys(rivals, "rival")
+
+
+def rivals_of(document: CaseDocument, graph: Graph) -> dict[str, str]:
+    """{piece: jaw} of scans that look like a jaw which another one looks like too."""
+    jaw = {entry.id: about_of(graph, entry.id).get("jaw") for entry in document.live}
+    out = {}
+    for one in ("upper", "lower"):
+        alike = [piece for piece, j in jaw.items() if j == one]
+        # Two jaws of a mouth, one of them taken for the other.
+        closed = len(alike) == 2 and _face_to_face(about_of(graph, alike[0]), about_of(graph, alike[1]))
+        out |= dict.fromkeys(alike, one) if len(alike) > 1 and not closed else {}
+    return out
 
 
 def _pieces(step: Step, document: CaseDocument, graph: Graph) -> list[str]:
     if step.scope == "case":
-        return [ALL]
+        return [ALL] if not step.of or set(step.of) & set(graph.kinds.values()) else []
     if step.every_piece:
         return [p.id for p in document.known]
     if step.of:
@@ -91,8 +114,8 @@ def assign_jaws(document: CaseDocument, graph: Graph) -> dict[str, str]:
         if upper is not None:
             return {seen[upper][0]: "upper", seen[1 - upper][0]: "lower"}
     # A scan that came later never takes a place by itself, however sure.
-    old = {entry.id for entry in document.pieces if named_before(entry.file)}
-    seen.sort(key=lambda s: (not s[2], drop[s[0]], s[0] in old, -s[1]["confidence"]))
+    old = {entry.id: (rank_of(graph, entry.id) or 0, made_before(entry, graph)) for entry in document.pieces}
+    seen.sort(key=lambda s: (not s[2], drop[s[0]], old[s[0]], -s[1]["confidence"]))
     out: dict[str, str] = {}
     for piece, found, by_hand in seen:
         jaw = found["jaw"]
@@ -106,7 +129,7 @@ def assign_jaws(document: CaseDocument, graph: Graph) -> dict[str, str]:
 
 def kinds_of(document: CaseDocument, graph: Graph) -> dict[str, str]:
     """{piece: kind} of what is no jaw of the run sheet: as Intake says, and 'further' for one more scan of a jaw that is
-    there ('before' where its name hints at it), 'replaced' for one whose place another took."""
+    there ('before' where it was made before it), 'replaced' for one whose place another took."""
     out = {}
     for entry in document.known:
         about = about_of(graph, entry.id)
@@ -115,10 +138,22 @@ def kinds_of(document: CaseDocument, graph: Graph) -> dict[str, str]:
         if entry.replaced:
             out[entry.id] = "replaced"
         elif about["kind"] in ("jaw", "closed"):
-            out[entry.id] = "before" if named_before(entry.file) else "further"
+            out[entry.id] = "before" if made_before(entry, graph) else "further"
         else:
             out[entry.id] = about["kind"]
     return out
+
+
+def rank_of(graph: Graph, piece: str) -> int | None:
+    """How many other scans of its jaw it was made before, by what treatment took away; None where the shape is silent."""
+    node = graph.node("again")
+    return node.manifest.values.get("rank", {}).get("json", {}).get(piece) if node and node.manifest else None
+
+
+def made_before(entry: PieceEntry, graph: Graph) -> bool:
+    """Was it made before another scan of its jaw? By its shape; the name is asked only where that says nothing."""
+    rank = rank_of(graph, entry.id)
+    return named_before(entry.file) if rank is None else rank > 0
 
 
 def about_of(graph: Graph, piece: str) -> dict:
@@ -142,14 +177,21 @@ def named_before(file: str) -> bool:
     return bool(_BEFORE.search(file.lower()))
 
 
+def _face_to_face(a: dict, b: dict) -> bool:
+    """Do two scans stand as the two jaws of a mouth do?"""
+    if not a.get("incisal") or not b.get("incisal"):
+        return False
+    facing = sum(x * y for x, y in zip(a["up"], b["up"], strict=True))
+    ahead = sum(x * y for x, y in zip(a["front"], b["front"], strict=True))
+    return facing < -0.9 and ahead > 0.9 and math.dist(a["incisal"], b["incisal"]) < _FACING_MM
+
+
 def _in_front(a: dict, b: dict) -> int | None:
     """0 or 1: which of two unsure jaws that face each other has its incisors further to the front; None when neither
     or when they do not face each other."""
-    if max(a["confidence"], b["confidence"]) >= _SURE or not a.get("incisal") or not b.get("incisal"):
+    if max(a["confidence"], b["confidence"]) >= _SURE:
         return None
-    facing = sum(x * y for x, y in zip(a["up"], b["up"], strict=True))
-    ahead = sum(x * y for x, y in zip(a["front"], b["front"], strict=True))
-    if facing > -0.9 or ahead < 0.9:
+    if not _face_to_face(a, b):
         return None
     front = [x + y for x, y in zip(a["front"], b["front"], strict=True)]
     over = sum(f * (x - y) for f, x, y in zip(front, a["incisal"], b["incisal"], strict=True)) / 2
@@ -157,7 +199,7 @@ def _in_front(a: dict, b: dict) -> int | None:
 
 
 def _settle(node: Node, document: CaseDocument, graph: Graph, store: ResultStore, demanded: frozenset[str]) -> None:
-    if node.step.scope == "case" and node.step.name != "intake" and not graph.jaws:
+    if node.step.scope == "case" and not node.step.of and not graph.jaws:
         node.why = "no jaw yet"
         return
     inputs: dict[str, Any] = {}
@@ -182,6 +224,8 @@ def _settle(node: Node, document: CaseDocument, graph: Graph, store: ResultStore
 
 
 def _ref(need: Need, node: Node, document: CaseDocument, graph: Graph) -> tuple[bool, Any]:
+    if need.step == "source" and need.of:
+        return True, {"by_piece": {p: {"json": document.entry(p).file} for p, kind in graph.kinds.items() if kind in need.of}}
     if need.step == "source":
         entry = document.entry(node.piece)
         return True, {"file": entry.sha256, "name": entry.file}

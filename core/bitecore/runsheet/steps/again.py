@@ -1,0 +1,65 @@
+"""Part of Intake: scans that show the same jaw again. Which of them was made first is told by what treatment took away."""
+
+from __future__ import annotations
+
+from itertools import combinations
+from typing import Any
+
+from ...anatomy.following import Order, follow, order
+from ...anatomy.jaw import Jaw
+from ...progress import Run
+from ..kinds import RIVALS
+from ..model import Flag, Inputs, Need, Step, StepResult, StepSettings
+
+
+class AgainSettings(StepSettings):
+    pass
+
+
+def apply(inputs: Inputs, settings: AgainSettings, run: Run) -> StepResult:
+    abouts: dict[str, Any] = inputs["about"]
+    names: dict[str, str] = inputs["name"]
+    pairs = [(a, b) for a, b in combinations(sorted(abouts), 2) if abouts[a]["jaw"] == abouts[b]["jaw"]]
+    rank: dict[str, int] = {}
+    flags = []
+    for i, (a, b) in enumerate(pairs):
+        run.tick(i / len(pairs), "scans of one jaw beside each other")
+        found = _compared(inputs, a, b)
+        if found is None or found.before is None:
+            continue
+        first, later = (a, b) if found.before else (b, a)
+        rank[first] = rank.get(first, 0) + 1
+        rank.setdefault(later, 0)
+        flags.append(_words(names[first], names[later], found, abouts[a]["jaw"]))
+    return StepResult({"rank": rank}, (), tuple(flags))
+
+
+def _compared(inputs: Inputs, a: str, b: str) -> Order | None:
+    moving, on = (Jaw.seen(inputs["mesh"][p], inputs["about"][p]) for p in (a, b))
+    done = follow(moving, on)
+    return None if done.matrix is None else order(moving, on, done.matrix)
+
+
+def _words(first: str, later: str, found: Order, jaw: str) -> Flag:
+    gone = abs(found.more_mm3 - found.less_mm3)
+    text = f"{later} shows {gone:.0f} mm³ less of the {jaw} teeth than {first}: {first} was made before treatment."
+    return Flag("made-before", "note", text)
+
+
+STEP = Step(
+    name="again",
+    title="Scans of one jaw",
+    number=1,
+    version=1,
+    scope="case",
+    part_of="intake",
+    of=RIVALS,
+    settings=AgainSettings,
+    needs={
+        "mesh": Need("intake", "mesh", of=RIVALS),
+        "about": Need("intake", "about", of=RIVALS),
+        "name": Need("source", "name", of=RIVALS),
+    },
+    apply=apply,
+    about="Which of several scans of one jaw was made first.",
+)
