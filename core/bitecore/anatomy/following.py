@@ -8,16 +8,21 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..mesh import Mesh
-from ..mesh.measures import area_vectors
-from ..ops.settle import Link, Target, settle
+from ..mesh.measures import face_areas_mm2
+from ..ops.settle import Link, Settlement, Target, settle
 from ..ops.starts import samples_of
 from .bitescans import WORST_ERROR_MM, WORST_RMS_MM
 from .jaw import Jaw
+from .jawshape import area_samples
 from .placing import arches_on
+from .scanbodies import discs, laid_by_posts, settled_by_posts
 
 _POINTS, _SEARCHED = 6000, 900
 # At least this share of the smaller of the two lies on the other.
 _LEAST_MET = 0.25
+# Nearly all of a post lies on the post it is laid on; farther off than this it stands on another one.
+_POSTS_MET, _OTHER_POST_MM = 0.5, 3.0
+_FOR_DISCS = 12_000
 # Farther apart than this, two scans of one surface differ in the mouth, not in the scanner (common practice, no source).
 CHANGED_MM = 0.15
 # On a bite scan, which was made in the same minutes, already this is worth showing.
@@ -32,35 +37,59 @@ _TOLD_MM3, _ONE_SIDED = 5.0, 0.6
 @dataclass(frozen=True)
 class Followed:
     """matrix : (4, 4) the further scan's home to the first's, None where refused, with why; met : share of the further
-    scan that lies on the first; rms_mm : their scatter there; error_mm : RMS error to expect at the teeth."""
+    scan that lies on the first; rms_mm : their scatter there; error_mm : RMS error to expect at the teeth, or at the scan
+    bodies where it was laid by them; posts : how many those are."""
 
     matrix: NDArray[np.float64] | None
     met: float
     rms_mm: float
     error_mm: float
     why: str = ""
+    posts: int = 0
 
 
-def follow(moving: Jaw, on: Jaw) -> Followed:
-    """From any frames; both in mm with their surfaces outwards."""
+def follow(moving: Jaw, on: Jaw, *, leave_out: NDArray[np.bool_] | None = None) -> Followed:
+    """From any frames; both in mm with their surfaces outwards. leave_out : (n,) vertices of the further scan that a
+    person said have changed."""
     first, second = moving.arch(), on.arch()
     found = arches_on(replace(first, samples=first.samples.thinned(_SEARCHED)), second)
-    target = Target(on.mesh)
-    points = samples_of(moving.mesh, _POINTS)
-    link = Link("moving", "on", points, target)
+    shared = moving.mesh if leave_out is None else moving.mesh.of_faces(~leave_out[moving.mesh.faces].any(1))
+    link = Link("moving", "on", samples_of(shared, _POINTS), Target(on.mesh))
     done = settle([link], {"on": np.eye(4), "moving": found[0].matrix}, fixed="on", reach_mm=0.8)
+    return _judged(done, moving.teeth(), "teeth", least_met=_LEAST_MET)
+
+
+def follow_by_posts(moving: Jaw, on: Jaw, start: NDArray | None) -> Followed | None:
+    """By the scan bodies both show; None where they have not two in common. start : by the shared anatomy, where there
+    is one; else the posts themselves find it."""
+    ends = discs(moving.mesh, area_samples(moving.mesh, _FOR_DISCS))
+    others = discs(on.mesh, area_samples(on.mesh, _FOR_DISCS))
+    if min(len(ends), len(others)) < 2:
+        return None
+    by_ends = laid_by_posts(ends, others)
+    if by_ends is None:
+        return None
+    # The teeth, where they are shared, say which post is which; the posts say where exactly.
+    if start is not None and np.linalg.norm((start - by_ends) @ np.append(ends[0].middle_mm, 1.0)) > _OTHER_POST_MM:
+        by_ends = start
+    done = settled_by_posts(moving.mesh, Target(on.mesh), ends, by_ends)
+    at = np.array([d.middle_mm for d in ends])
+    return replace(_judged(done, at, "scan bodies", least_met=_POSTS_MET), posts=len(ends))
+
+
+def _judged(done: Settlement, points: NDArray, what: str, *, least_met: float) -> Followed:
+    """points : (k, 3) in the moving one's home, whose error is told."""
     matrix, fit = done.poses["moving"], done.links[0]
-    teeth = moving.teeth() @ matrix[:3, :3].T + matrix[:3, 3]
-    error = float(np.sqrt(np.mean(done.error_mm("moving", teeth) ** 2)))
+    error = float(np.sqrt(np.mean(done.error_mm("moving", points @ matrix[:3, :3].T + matrix[:3, 3]) ** 2)))
     why = ""
-    if fit.met < _LEAST_MET:
-        why = f"only {fit.met:.0%} of it lies on the jaw"
+    if fit.met < least_met:
+        why = f"only {fit.met:.0%} of it lies on the other"
     elif fit.rms_mm > WORST_RMS_MM:
         why = f"the surfaces differ by {1000 * fit.rms_mm:.0f} µm where they should be the same"
     elif error > 1.0:
         why = "what the two share does not hold it in its place"
     elif error > WORST_ERROR_MM:
-        why = f"the teeth could be {1000 * error:.0f} µm off"
+        why = f"the {what} could be {1000 * error:.0f} µm off"
     return Followed(None if why else matrix, fit.met, fit.rms_mm, error, why)
 
 
@@ -96,7 +125,7 @@ def order(moving: Jaw, on: Jaw, matrix: NDArray) -> Order:
         height = a.mesh.vertices_mm @ a.up
         crown = height > np.quantile(height, 0.997) - _CROWN_MM
         off = np.where(crown & (np.abs(off) > CHANGED_MM), off, 0.0)
-        share = np.linalg.norm(area_vectors(a.mesh), axis=1) / 3
+        share = face_areas_mm2(a.mesh) / 3
         each = np.nan_to_num(off) * np.bincount(a.mesh.faces.ravel(), np.repeat(share, 3), len(off))
         more += float(np.maximum(sign * each, 0).sum()) / 2
         less += float(np.maximum(-sign * each, 0).sum()) / 2

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter
 
 from ..mesh import Mesh
-from ..mesh.measures import area_vectors, corners
+from ..mesh.measures import face_areas_mm2
 
 # Widths of whole-arch scans in mm run from about 45 (child, cropped) to 95 (with cheeks): common practice, no source.
 _USUAL_SIZE_MM = 68.0
@@ -29,12 +29,11 @@ def unit_of(extent: float, *, usual_mm: float = _USUAL_SIZE_MM) -> tuple[str, fl
 
 def area_samples(mesh: Mesh, count: int) -> NDArray[np.float64]:
     """(count, 3) points spread evenly over the surface, the same every time."""
-    area = np.linalg.norm(area_vectors(mesh), axis=1)
+    area = face_areas_mm2(mesh)
     total = np.cumsum(area)
     pick = np.searchsorted(total, (np.arange(count) + 0.5) / count * total[-1])
-    a, b, c = corners(mesh)
-    pick = np.minimum(pick, mesh.triangles - 1)
-    return (a[pick] + b[pick] + c[pick]) / 3
+    a, b, c = mesh.vertices_mm[mesh.faces[np.minimum(pick, mesh.triangles - 1)]].swapaxes(0, 1)
+    return (a + b + c) / 3
 
 
 def mirror_axis(plan: NDArray, angles_rad: NDArray, *, cell: float = 0.5, soft_mm: float = 1.0) -> tuple[float, float, float]:

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..mesh import Mesh, area_mm2, face_components
-from ..mesh.measures import area_vectors
+from ..mesh.measures import face_areas_mm2
 from ..mesh.topology import at_border
 from ..ops.clip import clip
 from ..ops.closest import ClosestPoints
@@ -112,7 +112,7 @@ def _within(mesh: Mesh, distance: NDArray, most_mm: float) -> Mesh | None:
 
 def _contacts(touch: Mesh, jaw: Jaw, asked: _Asked, upper: bool) -> list[Contact]:
     count, label = face_components(touch)
-    size = np.bincount(label, np.linalg.norm(area_vectors(touch), axis=1), count)
+    size = np.bincount(label, face_areas_mm2(touch), count)
     signed = asked.distances(touch)
     axes = bench_axes(jaw, upper=upper)
     out = []

@@ -16,11 +16,12 @@ from numpy.typing import NDArray
 
 from ..errors import StepFailed
 from ..mesh import Mesh, area_mm2, edge_table, face_components, face_normals, used_vertices, vector_area_mm2
-from ..mesh.measures import area_vectors
+from ..mesh.measures import face_areas_mm2
 from ..ops.border import border_points
 from ..ops.mend import largest_piece
 from .jawshape import area_samples, mirror_axis
 from .occlusal import frame_basis, occlusal_frame
+from .scanbodies import discs
 from .whichjaw import tell
 
 # Nothing from a mouth is larger than this in any direction (common practice, no source).
@@ -28,8 +29,6 @@ _LARGEST_MM = 300.0
 _SAMPLES = 12_000
 # What the tips and edges say of up and front is believed when it is this near to what the whole shape says.
 _FINER_DEG = 25.0
-# Share of its own circle that a disc fills, holes and jagged rims allowed for.
-_ROUND = 0.7
 # Never quite sure of the jaw where there is no palate to see.
 _MOST_WITHOUT_PALATE = 0.96
 
@@ -97,7 +96,7 @@ class _Floor:
 
 def _floor(mesh: Mesh) -> _Floor:
     """The largest plane of a closed body."""
-    area = np.linalg.norm(area_vectors(mesh), axis=1)
+    area = face_areas_mm2(mesh)
     normal = face_normals(mesh)
     bins, weight = np.unique(np.rint(normal * 12).astype(int), axis=0, return_inverse=True)[0:2]
     heaviest = np.bincount(weight.ravel(), area, len(bins)).argsort()[::-1][:12]
@@ -189,7 +188,7 @@ def _kind(mesh: Mesh, main: Mesh, points: NDArray, arch: _Arch, floor: _Floor | 
         sure = arch.symmetry > 0.55 and arch.closed > 0.5
         if _walled(mesh, main):
             return "impression", 0.9 if sure else 0.7
-        if _discs(mesh, points):
+        if discs(mesh, points):
             return "desk", 0.9 if sure else 0.7
         return ("jaw", 0.97) if sure else ("jaw", 0.7)
     if 14 <= side[0] <= 75 and 7 <= side[1] < 32 and side[2] < 26 and not closed:
@@ -203,7 +202,7 @@ def _walled(mesh: Mesh, main: Mesh) -> bool:
         rest = None
     else:
         label = face_components(mesh)[1]
-        sizes = np.bincount(label, np.linalg.norm(area_vectors(mesh), axis=1))
+        sizes = np.bincount(label, face_areas_mm2(mesh))
         others = np.delete(sizes, sizes.argmax())
         rest = mesh.of_faces(label != sizes.argmax()) if others.max() > 0.08 * sizes.sum() else None
     if rest is None:
@@ -215,33 +214,6 @@ def _walled(mesh: Mesh, main: Mesh) -> bool:
     flat = (wall - middle) @ spread[:2].T
     around = np.unique((np.arctan2(flat[:, 1], flat[:, 0]) / (2 * np.pi) * 24).astype(int) % 24)
     return len(around) >= 20
-
-
-def _discs(mesh: Mesh, points: NDArray) -> int:
-    """How many small flat discs stand out: the ends of scan bodies (3 to 7 mm wide; common practice, no source)."""
-    normal = face_normals(mesh)
-    area = np.linalg.norm(area_vectors(mesh), axis=1)
-    bins = (np.rint(normal * 20).astype(np.int64) + 20) @ np.array([41 * 41, 41, 1])
-    found = 0
-    for k in np.bincount(bins, area).argsort()[::-1][:10]:
-        mine = bins == k
-        mean = (normal[mine] * area[mine, None]).sum(0)
-        mean /= np.linalg.norm(mean)
-        flat = normal @ mean > 0.9999
-        if flat.sum() < 6:
-            continue
-        part = mesh.of_faces(flat)
-        count, label = face_components(part)
-        sizes = np.bincount(label, np.linalg.norm(area_vectors(part), axis=1), count)
-        for c in np.flatnonzero((sizes > 7.0) & (sizes < 40.0)):
-            corner = part.vertices_mm[part.faces[label == c].ravel()]
-            wide = np.ptp(corner, axis=0).max()
-            above = ((points - corner.mean(0)) @ mean > 0.5) & (np.linalg.norm(points - corner.mean(0), axis=1) < 4.5)
-            reach = float(np.linalg.norm(corner - corner.mean(0), axis=1).max())
-            # A disc fills its circle; a flat slope of the gum is ragged.
-            round_ = sizes[c] > _ROUND * np.pi * reach**2
-            found += int(round_ and wide < 8.0 and np.ptp(corner @ mean) < 0.05 and above.sum() < 3)
-    return found
 
 
 def _with_jaw(shape: Shape, mesh: Mesh, covered: float) -> Shape:

@@ -25,6 +25,13 @@ def area_vectors(mesh: Mesh) -> NDArray:
     return mesh._memo["area_vectors"]
 
 
+def face_areas_mm2(mesh: Mesh) -> NDArray:
+    """(m,)"""
+    if "areas" not in mesh._memo:
+        mesh._memo["areas"] = np.linalg.norm(area_vectors(mesh), axis=1)
+    return mesh._memo["areas"]
+
+
 @nb.njit(cache=True)
 def _area_vectors(v, f):
     out = np.empty((len(f), 3))
@@ -40,13 +47,15 @@ def _area_vectors(v, f):
 
 def used_vertices(mesh: Mesh) -> NDArray:
     """Ascending numbers of the vertices that faces use."""
-    used = np.zeros(len(mesh.vertices_mm), bool)
-    used[mesh.faces.ravel()] = True
-    return np.flatnonzero(used)
+    if "used" not in mesh._memo:
+        used = np.zeros(len(mesh.vertices_mm), bool)
+        used[mesh.faces.ravel()] = True
+        mesh._memo["used"] = np.flatnonzero(used)
+    return mesh._memo["used"]
 
 
 def area_mm2(mesh: Mesh) -> float:
-    return float(np.linalg.norm(area_vectors(mesh), axis=1).sum())
+    return float(face_areas_mm2(mesh).sum())
 
 
 def vector_area_mm2(mesh: Mesh) -> NDArray:
@@ -62,14 +71,13 @@ def volume_ml(mesh: Mesh) -> float:
 
 
 def bounds_mm(mesh: Mesh) -> tuple[NDArray, NDArray]:
-    used = mesh.vertices_mm[mesh.faces.ravel()]
+    used = mesh.vertices_mm[used_vertices(mesh)]
     return used.min(0), used.max(0)
 
 
 def face_normals(mesh: Mesh) -> NDArray:
     """(m, 3) unit normals; zero for faces without area."""
-    n = area_vectors(mesh)
-    length = np.linalg.norm(n, axis=1, keepdims=True)
+    n, length = area_vectors(mesh), face_areas_mm2(mesh)[:, None]
     return np.divide(n, length, out=np.zeros_like(n), where=length > 1e-15)
 
 

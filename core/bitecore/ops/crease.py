@@ -8,7 +8,7 @@ import numba as nb
 import numpy as np
 from numpy.typing import NDArray
 
-from ..mesh import GROUP_CUT, Mesh, area_vectors, face_normals
+from ..mesh import GROUP_CUT, Mesh, face_areas_mm2, face_normals
 
 
 @nb.njit(cache=True)
@@ -96,7 +96,7 @@ def _hard(mesh: Mesh, made: NDArray, angle_deg: float, first_free: int) -> tuple
     cut = mesh.of_faces(made)
     normal = face_normals(cut)
     # Long thin walls would drown the rest by area: its root is fair to both.
-    area = np.sqrt(np.linalg.norm(area_vectors(cut), axis=1))
+    area = np.sqrt(face_areas_mm2(cut))
     corner = _corner_normals(cut.faces, normal, area, len(cut.vertices_mm), np.cos(np.radians(angle_deg)))
     corner /= np.maximum(np.linalg.norm(corner, axis=1, keepdims=True), 1e-12)
     pair = cut.faces.ravel().astype(np.int64) * (1 << 24) + _quantised(corner)

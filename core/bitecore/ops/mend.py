@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..mesh import Mesh, edge_table, face_components
-from ..mesh.measures import area_vectors
+from ..mesh.measures import face_areas_mm2
 from ..mesh.topology import split_bow_ties
 
 
@@ -35,7 +35,7 @@ def without_fins(mesh: Mesh) -> tuple[Mesh, int]:
         if len(crowded) == 0:
             break
         free = (table.count.reshape(-1, 3) == 1).sum(1)
-        area = np.linalg.norm(area_vectors(mesh), axis=1)
+        area = face_areas_mm2(mesh)
         face = crowded // 3
         lo = np.minimum(mesh.faces[face, crowded % 3], mesh.faces[face, (crowded % 3 + 1) % 3])
         hi = np.maximum(mesh.faces[face, crowded % 3], mesh.faces[face, (crowded % 3 + 1) % 3])
@@ -98,7 +98,7 @@ def turned_alike(mesh: Mesh) -> tuple[Mesh, int]:
 def component_areas(mesh: Mesh) -> tuple[NDArray[np.int32], NDArray[np.float64]]:
     """(m,) component of each face and the area of each component in mm^2."""
     n, label = face_components(mesh)
-    area = np.bincount(label, np.linalg.norm(area_vectors(mesh), axis=1), n)
+    area = np.bincount(label, face_areas_mm2(mesh), n)
     return label, area.astype(np.float64)
 
 

@@ -14,7 +14,7 @@ from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
 from ..mesh import Mesh, vertex_normals
-from ..mesh.measures import area_vectors
+from ..mesh.measures import face_areas_mm2
 
 # (points used, starts kept afterwards, rounds, reach in mm at the start and at the end)
 _ROUNDS = ((120, 12, 5, 5.0, 2.5), (300, 4, 5, 2.5, 1.2), (900, 3, 6, 1.2, 0.5))
@@ -45,7 +45,7 @@ class Samples:
 def samples_of(mesh: Mesh, count: int) -> Samples:
     """Vertices, picked evenly over the surface: of a scan they lie on what was scanned, the middles of its triangles
     lie under it. The same every time, in an order without pattern, so that every part of them is spread evenly too."""
-    area = np.linalg.norm(area_vectors(mesh), axis=1)
+    area = face_areas_mm2(mesh)
     total = np.cumsum(area)
     pick = np.minimum(np.searchsorted(total, (np.arange(count) + 0.5) / count * total[-1]), mesh.triangles - 1)
     pick = np.random.default_rng(0).permutation(np.unique(mesh.faces[pick, 0]))

@@ -22,14 +22,15 @@ from ..model import Flag, Inputs, Need, Reading, Step, StepResult, StepSettings,
 
 KIND_WORDS = {
     "jaw": "jaw scan", "bite": "bite scan", "impression": "impression", "closed": "closed model", "die": "die",
-    "desk": "desk scan", "before": "scan from before treatment", "denture": "denture", "other": "something else",
+    "desk": "desk scan", "bodies": "mouth scan with scan bodies", "before": "scan from before treatment", "wax": "wax-up",
+    "denture": "denture", "other": "something else",
 }  # fmt: skip
 # Stump and shaft together (common practice, no source).
 _DIE_MM = 19.0
 # What the run sheet works on: a closed model is sawn open below its teeth.
 WORKED = ("jaw", "closed")
 SURE = 0.9
-Kind = Literal["auto", "jaw", "bite", "impression", "closed", "die", "desk", "before", "denture", "other"]
+Kind = Literal["auto", "jaw", "bite", "impression", "closed", "die", "desk", "bodies", "wax", "before", "denture", "other"]
 
 
 class IntakeSettings(StepSettings):
@@ -66,7 +67,7 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
             shape, crosses = recognise(welded.mesh), crossing_faces(welded.mesh)
     kind = shape.kind if settings.kind == "auto" else settings.kind
     # An impression is a negative: turned about it would still not be the jaw with its tray.
-    faces_in = shape.inside_out and kind in ("jaw", "closed", "desk", "die", "denture", "before")
+    faces_in = shape.inside_out and kind in ("jaw", "closed", "desk", "bodies", "wax", "die", "denture", "before")
     turn = faces_in if settings.inside == "auto" else settings.inside == "turn"
     mesh = welded.mesh.turned_inside_out() if turn else welded.mesh
     run.tick(0.8, "findings")
@@ -146,7 +147,7 @@ STEP = Step(
     name="intake",
     title="Intake",
     number=1,
-    version=4,
+    version=5,
     scope="piece",
     every_piece=True,
     settings=IntakeSettings,
