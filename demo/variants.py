@@ -120,15 +120,17 @@ def _post(foot: NDArray, up: NDArray, radius: float = 2.25, height: float = 10.0
     ring = np.c_[np.clip(radius * np.cos(t), None, 1.6), radius * np.sin(t)]
     side = np.array([1.0, 0.0, 0.0])
     other = np.cross(up, side)
-    levels = np.linspace(-2.0, height, 25)
-    points = np.vstack([foot + ring[:, :1] * side + ring[:, 1:] * other + up * z for z in levels] + [[foot + up * height]])
+    levels = np.linspace(-2.0, height, 41)
+    # The flat end in rings, as finely meshed as the wall.
+    rings = [(1.0, z) for z in levels] + [(k / 7, height) for k in range(6, 0, -1)]
+    points = np.vstack([foot + s * (ring[:, :1] * side + ring[:, 1:] * other) + up * z for s, z in rings] + [[foot + up * height]])
     n = len(t)
     faces = []
-    for k in range(len(levels) - 1):
+    for k in range(len(rings) - 1):
         for i in range(n):
             a, b = k * n + i, k * n + (i + 1) % n
             faces += [(a, b, a + n), (b, b + n, a + n)]
-    top = (len(levels) - 1) * n
+    top = (len(rings) - 1) * n
     faces += [(top + i, top + (i + 1) % n, top + n) for i in range(n)]
     out = Mesh.of(points, faces)
     middle = out.vertices_mm[out.faces].mean(1)

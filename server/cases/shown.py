@@ -110,7 +110,8 @@ def _piece(piece: str, case: Case, document: CaseDocument, graph: Graph) -> Piec
 
 def _kind(piece: str, graph: Graph, about: dict) -> str:
     """As Intake says; a further scan of a jaw that is there may be one from before treatment."""
-    return "before" if graph.kinds.get(piece) == "before" else about.get("kind", "")
+    known = graph.kinds.get(piece)
+    return known if known in ("before", "wax") else about.get("kind", "")
 
 
 def _side(piece: str, graph: Graph) -> str:

@@ -9,16 +9,20 @@ from itertools import permutations
 import numpy as np
 from numpy.typing import NDArray
 
-from ..mesh import Mesh, face_components, face_normals, vertex_normals
-from ..mesh.measures import face_areas_mm2
+from ..mesh import Mesh, area_vectors, face_areas_mm2, face_components, vertex_normals
+from ..ops.relief import mean_of_neighbours
 from ..ops.rigid import laid_on
 from ..ops.settle import Link, Settlement, Target, settle
 from ..ops.starts import Samples
 
 # Ends of scan bodies are 3 to 7 mm wide (common practice, no source).
-_LEAST_MM2, _MOST_MM2, _WIDEST_MM = 7.0, 40.0, 8.0
-# Share of its own circle that a disc fills, holes and jagged rims allowed for.
-_ROUND = 0.7
+_LEAST_MM2, _MOST_MM2 = 6.0, 40.0
+# Share of its own circle that an end fills, a flat side and jagged rims allowed for; how flat it is as scanned.
+_ROUND, _FLAT_MM = 0.7, 0.06
+# Normals are smoothed over about so far, against the noise; then those of one triangle are alike on an end.
+_SMOOTH_MM, _ALIKE_COS = 0.45, 0.9985
+# Under its end a post is a wall: so much of what is there looks to the side.
+_WALL_SHARE, _WALL_COS, _WALL_MM = 0.7, 0.35, 4.0
 # A post is what lies so far around its axis and so far under its end: the part that stands out of the gum.
 _AROUND_MM, _DOWN_MM = 3.6, 7.0
 # Two scans of one set of posts have them this much alike in distance (mm).
@@ -28,54 +32,74 @@ _MOST_POINTS = 6000
 
 @dataclass(frozen=True)
 class Disc:
-    """middle_mm : (3,) of the flat end; axis : (3,) unit, outwards, along the post."""
+    """middle_mm : (3,) of the flat end; axis : (3,) unit, outwards, along the post; radius_mm of the end."""
 
     middle_mm: NDArray[np.float64]
     axis: NDArray[np.float64]
+    radius_mm: float
 
 
 def discs(mesh: Mesh, points: NDArray) -> list[Disc]:
-    """The small flat discs that stand above their surroundings; points : (k, 3) samples of the whole surface."""
-    normal = face_normals(mesh)
-    area = face_areas_mm2(mesh)
-    bins = (np.rint(normal * 20).astype(np.int64) + 20) @ np.array([41 * 41, 41, 1])
-    found: list[Disc] = []
-    for k in np.bincount(bins, area).argsort()[::-1][:10]:
-        mine = bins == k
-        mean = (normal[mine] * area[mine, None]).sum(0)
-        mean /= np.linalg.norm(mean)
-        flat = normal @ mean > 0.9999
-        if flat.sum() >= 6:
-            found += _discs_of(mesh.of_faces(flat), mean, points)
-    return _once(found)
-
-
-def _discs_of(part: Mesh, mean: NDArray, points: NDArray) -> list[Disc]:
-    """Of one direction."""
+    """The flat ends of posts that stand above their surroundings; points : (k, 3) samples of the whole surface."""
+    v, f = mesh.vertices_mm, mesh.faces
+    edge = float(np.sqrt(2.3 * np.median(face_areas_mm2(mesh)))) or _SMOOTH_MM
+    normal = mean_of_neighbours(f, vertex_normals(mesh), int(np.clip((_SMOOTH_MM / edge) ** 2, 2, 12)))
+    normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-12)[:, None]
+    mean = _unit_rows(normal[f].sum(1))
+    alike = np.minimum.reduce([np.einsum("ij,ij->i", normal[f[:, k]], mean) for k in range(3)])
+    part = mesh.of_faces(alike > _ALIKE_COS)
     count, label = face_components(part)
-    area = face_areas_mm2(part)
-    sizes = np.bincount(label, area, count)
-    out = []
-    for c in np.flatnonzero((sizes > _LEAST_MM2) & (sizes < _MOST_MM2)):
-        corner = part.vertices_mm[part.faces[label == c].ravel()]
-        middle = corner.mean(0)
-        above = ((points - middle) @ mean > 0.5) & (np.linalg.norm(points - middle, axis=1) < 4.5)
-        # A disc fills its circle; a flat slope of the gum is ragged.
-        reach = float(np.linalg.norm(corner - middle, axis=1).max())
-        round_ = sizes[c] > _ROUND * np.pi * reach**2
-        if round_ and np.ptp(corner, axis=0).max() < _WIDEST_MM and np.ptp(corner @ mean) < 0.05 and above.sum() < 3:
-            weight = np.repeat(area[label == c], 3)
-            out.append(Disc((corner * weight[:, None]).sum(0) / weight.sum(), mean))
-    return out
-
-
-def _once(found: list[Disc]) -> list[Disc]:
-    """Directions next to each other see the same disc twice."""
+    sizes = np.bincount(label, face_areas_mm2(part), count)
+    area = area_vectors(part)
+    wall = vertex_normals(mesh)
     out: list[Disc] = []
-    for disc in found:
-        if all(np.linalg.norm(disc.middle_mm - other.middle_mm) > 2.0 for other in out):
+    for c in np.flatnonzero((sizes > _LEAST_MM2 / 3) & (sizes < _MOST_MM2)):
+        seed = part.faces[label == c]
+        axis = area[label == c].sum(0)
+        disc = _end_of(mesh, part.vertices_mm[np.unique(seed)], axis / np.linalg.norm(axis), points)
+        if disc is not None and _stands(disc, v, wall) and all(np.linalg.norm(disc.middle_mm - d.middle_mm) > 2.0 for d in out):
             out.append(disc)
     return out
+
+
+def _unit_rows(vectors: NDArray) -> NDArray[np.float64]:
+    return vectors / np.maximum(np.linalg.norm(vectors, axis=1), 1e-12)[:, None]
+
+
+def _end_of(mesh: Mesh, seed: NDArray, axis: NDArray, points: NDArray) -> Disc | None:
+    """The whole flat end around a seed (k, 3) of it, out to its rim; None where it is none."""
+    middle = seed.mean(0)
+    if np.abs((seed - middle) @ axis).max() > 2 * _FLAT_MM:
+        return None
+    reach = float(np.linalg.norm(seed - middle, axis=1).max()) + 0.9
+    corner = mesh.vertices_mm[mesh.faces[(np.linalg.norm(mesh.vertices_mm[mesh.faces[:, 0]] - middle, axis=1) < reach)]]
+    corner = corner[(np.abs((corner - middle) @ axis) < _FLAT_MM).all(1)]
+    if len(corner) < 6:
+        return None
+    area = np.linalg.norm(np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0]), axis=1) / 2
+    total = float(area.sum())
+    middle = (corner.mean(1) * area[:, None]).sum(0) / max(total, 1e-9)
+    rim = float(np.quantile(np.linalg.norm(corner.reshape(-1, 3) - middle, axis=1), 0.98))
+    above = ((points - middle) @ axis > 0.5) & (np.linalg.norm(points - middle, axis=1) < 4.5)
+    # An end fills its circle; a flat slope of the gum is ragged.
+    fits = _LEAST_MM2 < total < _MOST_MM2 and total > _ROUND * np.pi * rim**2 and above.sum() < 3
+    return Disc(middle, axis, rim) if fits else None
+
+
+def _stands(disc: Disc, v: NDArray, normal: NDArray) -> bool:
+    """Is there a wall all around under the end?"""
+    off = v - disc.middle_mm
+    along = off @ disc.axis
+    near = (along < -0.7) & (along > -_WALL_MM)
+    side = off[near] - along[near, None] * disc.axis
+    close = np.linalg.norm(side, axis=1) < 1.3 * disc.radius_mm + 0.3
+    if close.sum() < 30:
+        return False
+    steep = np.abs(normal[near][close] @ disc.axis) < _WALL_COS
+    x = np.cross(disc.axis, np.eye(3)[np.abs(disc.axis).argmin()])
+    angle = np.arctan2(side[close] @ np.cross(disc.axis, x), side[close] @ x)
+    around = len(np.unique(np.floor((angle[steep] + np.pi) / (2 * np.pi) * 12).astype(int) % 12))
+    return bool(steep.mean() > _WALL_SHARE and around >= 9)
 
 
 def posts(mesh: Mesh, ends: list[Disc]) -> Samples:

@@ -62,7 +62,7 @@ def recognise(mesh: Mesh) -> Shape:
     kind, sure = _kind(mesh, main, points, arch, floor, closed)
     inside_out = _inside_out(main, up, lift, closed)
     shape = Shape(kind, sure, None, sure, up, arch.front, inside_out, arch.symmetry)
-    if kind not in ("jaw", "closed", "impression", "desk"):
+    if kind not in ("jaw", "closed", "impression", "desk", "denture"):
         return shape
     return _with_jaw(shape, main, arch.covered)
 

@@ -18,6 +18,8 @@ _EMBRASURES = {"upper": np.array([0, 8.5, 15.0, 22.5]), "lower": np.array([0, 5.
 _STEP_MM = 0.25
 # The buccal cusps of the first molars stand at least so far behind the incisors (generated arches of the table's sizes).
 _MOLARS_MM = 22.0
+# Tips farther apart than this along the arch have a missing tooth between them (the same arches).
+_GAP_MM = 8.5
 
 
 @dataclass(frozen=True)
@@ -51,12 +53,14 @@ SIGNS = {
 def signs(local: NDArray[np.float64], tips: NDArray[np.float64]) -> dict[str, float]:
     """The measures of SIGNS. local : (n, 3) vertices side, back, up from the incisal point; tips : (k, 3) likewise. NaN
     where there is nothing to measure."""
+    hollow = _hollow(tips)
     return {
         "outer width at the second molars": _outer(local, 34.0),
         "inner width at the first molars": _inner(local, 27.0),
         "inner width at the premolars": _inner(local, 14.0),
-        "hollow curve of the tips": _hollow(tips),
-        "embrasures of the front teeth": _front(local),
+        "hollow curve of the tips": hollow,
+        # Where back teeth are missing the plane tilts, and the band in which the notches are sought with it.
+        "embrasures of the front teeth": _front(local) if np.isfinite(hollow) else np.nan,
         "lingual cusps under the buccal ones": _lingual(local),
     }
 
@@ -87,7 +91,7 @@ def tell(local: NDArray[np.float64], tips: NDArray[np.float64], covered: float) 
     """Upper or lower. covered : share of the room between the sides that has a surface."""
     found = signs(local, tips)
     odds = [SIGNS[name].odds(value) for name, value in found.items()]
-    partial = covered < 0.5 and any(np.isnan(value) for name, value in found.items() if "width" in name)
+    partial = covered < 0.5 and any(np.isnan(value) for name, value in found.items() if "width" in name or "curve" in name)
     odds.append(6.0 if covered > 0.75 else 3.0 if covered > 0.5 else 0.0 if covered > 0.15 else -0.8)
     total = sum(odds)
     # Less than half a unit is no contradiction.
@@ -114,11 +118,12 @@ def _inner(local: NDArray, y: float) -> float:
 
 
 def _hollow(tips: NDArray) -> float:
-    """Second-order coefficient of the tips' height over their depth in units of 20 mm, incisors left out; NaN where one
-    side has no molars to show it."""
+    """Second-order coefficient of the tips' height over their depth in units of 20 mm, incisors left out; NaN where teeth
+    that would show it are missing."""
     back = tips[tips[:, 1] > 6]
-    if min(side[:, 1].max(initial=0.0) for side in (back[back[:, 0] > 0], back[back[:, 0] < 0])) < _MOLARS_MM:
-        return np.nan
+    for side in (back[back[:, 0] > 0, 1], back[back[:, 0] < 0, 1]):
+        if side.max(initial=0.0) < _MOLARS_MM or np.diff(np.sort(side)).max(initial=0.0) > _GAP_MM:
+            return np.nan
     return float(np.polyfit(back[:, 1] / 20, back[:, 2], 2)[0]) if len(back) > 4 else np.nan
 
 

@@ -11,6 +11,7 @@ from .document import ALL, CaseDocument, PieceEntry, key_of
 from .model import Need, Step
 from .registry import Registry
 from .store import Manifest, ResultStore
+from .targets import Found, found_target
 from .task import Task
 
 ORDER = {"upper": 0, "lower": 1}
@@ -18,6 +19,7 @@ _SURE = 0.9
 # Incisal points of two jaws in one mouth, open or closed, lie no farther apart (common practice, no source).
 _FACING_MM = 60.0
 _BEFORE = re.compile(r"(?<![a-z])(before|pre-?op|pre-?prep|initial|diagnostic)(?![a-z])")
+_WAX = re.compile(r"(?<![a-z])(wax|mock)[ _-]?(up|ed)?(?![a-z])")
 
 
 @dataclass
@@ -76,7 +78,7 @@ def _assign(document: CaseDocument, graph: Graph, *, last: bool) -> None:
 def rivals_of(document: CaseDocument, graph: Graph) -> dict[str, str]:
     """{piece: jaw} of scans that look like a jaw which another one looks like too."""
     jaw = {entry.id: about_of(graph, entry.id).get("jaw") for entry in document.live}
-    out = {}
+    out: dict[str, str] = {}
     for one in ("upper", "lower"):
         alike = [piece for piece, j in jaw.items() if j == one]
         # Two jaws of a mouth, one of them taken for the other.
@@ -129,7 +131,7 @@ def assign_jaws(document: CaseDocument, graph: Graph) -> dict[str, str]:
 
 def kinds_of(document: CaseDocument, graph: Graph) -> dict[str, str]:
     """{piece: kind} of what is no jaw of the run sheet: as Intake says, and 'further' for one more scan of a jaw that is
-    there ('before' where it was made before it), 'replaced' for one whose place another took."""
+    there ('before' where it was made before it, 'wax' where its name says wax-up), 'replaced' for one whose place another took."""
     out = {}
     for entry in document.known:
         about = about_of(graph, entry.id)
@@ -138,7 +140,8 @@ def kinds_of(document: CaseDocument, graph: Graph) -> dict[str, str]:
         if entry.replaced:
             out[entry.id] = "replaced"
         elif about["kind"] in ("jaw", "closed"):
-            out[entry.id] = "before" if made_before(entry, graph) else "further"
+            wax = bool(_WAX.search(entry.file.lower()))
+            out[entry.id] = "wax" if wax else "before" if made_before(entry, graph) else "further"
         else:
             out[entry.id] = about["kind"]
     return out
@@ -170,6 +173,13 @@ def place_of(graph: Graph, piece: str, name: str) -> list | None:
         if ref and ref["json"] is not None:
             return ref["json"]
     return None
+
+
+def target_of(document: CaseDocument, graph: Graph, piece: str) -> Found:
+    """The scan this one lies on."""
+    looks = {entry.id: about_of(graph, entry.id) for entry in document.known}
+    asked = {p: document.settings.get("follow", {}).get(p, {}).get("on", "") for p in graph.kinds}
+    return found_target(piece, graph.jaws, graph.kinds, {p: a.get("jaw") or a.get("looks") for p, a in looks.items()}, asked)
 
 
 def named_before(file: str) -> bool:
@@ -224,6 +234,11 @@ def _settle(node: Node, document: CaseDocument, graph: Graph, store: ResultStore
 
 
 def _ref(need: Need, node: Node, document: CaseDocument, graph: Graph) -> tuple[bool, Any]:
+    if need.target:
+        found = target_of(document, graph, node.piece)
+        if need.step == "source":
+            return True, {"json": {"piece": found.piece, "why": found.why}}
+        return _value(graph.node(need.step, found.piece), need, found.piece) if found.piece else (True, None)
     if need.step == "source" and need.of:
         return True, {"by_piece": {p: {"json": document.entry(p).file} for p, kind in graph.kinds.items() if kind in need.of}}
     if need.step == "source":

@@ -98,13 +98,15 @@ class StepResult:
 @dataclass(frozen=True)
 class Need:
     """One input. step and value name the output; each: taken from every jaw as {piece: value}; of : from every piece
-    that is one of these kinds instead (see graph.kinds_of); optional: None where that step gave nothing."""
+    that is one of these kinds instead (see graph.kinds_of); target : from the piece this one lies on (see targets.py);
+    optional: None where that step gave nothing."""
 
     step: str
     value: str
     each: bool = False
     optional: bool = False
     of: tuple[str, ...] = ()
+    target: bool = False
 
 
 @dataclass(frozen=True)

@@ -1,43 +1,88 @@
-"""Part of Bite: every other scan of a jaw laid on the jaw it belongs to by the surface they share."""
+"""Part of Bite: every other scan laid on the one it belongs to, by the scan bodies or the surface both share."""
 
 from __future__ import annotations
 
-import numpy as np
+from dataclasses import dataclass
+from typing import Literal
 
-from ...anatomy.following import CHANGED_MM, Followed, beyond, changed, follow
+import numpy as np
+from numpy.typing import NDArray
+
+from ...anatomy.following import CHANGED_MM, Followed, beyond, changed, follow, follow_by_posts
 from ...anatomy.jaw import Jaw
+from ...anatomy.swabbed import Stroke, swabbed
+from ...mesh import Mesh
 from ...progress import Run
 from ..kinds import FOLLOWERS
-from ..model import Flag, Inputs, Need, Reading, Step, StepResult, StepSettings
+from ..model import Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 
 
 class FollowSettings(StepSettings):
-    pass
+    on: str = setting("", label="Lies on", help="The scan it is laid on. Empty: on its jaw, a desk scan on the mouth scan.", main=False)
+    by: Literal["auto", "scan bodies", "surface"] = setting(
+        "auto", label="Laid by", help="Auto: by the scan bodies where both show two or more, else by teeth and gum.", main=False
+    )
+    swab: list[Stroke] = setting([], label="Swab", help="What has changed, where the program did not see it; or has not.", main=False)
+
+
+@dataclass(frozen=True)
+class _Ways:
+    """What each way found; used : the one that counts."""
+
+    used: Followed
+    surface: Followed
+    posts: Followed | None
 
 
 def apply(inputs: Inputs, settings: FollowSettings, run: Run) -> StepResult:
-    about, mesh = inputs["own_about"], inputs["own"]
-    jaw = about["jaw"] or about["looks"]
-    target = next((p for p, own in inputs.jaws.items() if own == jaw), None)
-    if target is None:
-        return StepResult({"place": None})
-    # An impression is the negative of the jaw: its surface looks the other way.
-    seen = mesh.turned_inside_out() if about["kind"] == "impression" else mesh
+    about, own, target = inputs["own_about"], inputs["own"], inputs["target"]
+    if inputs["mesh"] is None:
+        why = target["why"] or "the scan it lies on could not be read"
+        flag = Flag("not-followed", "look", f"It stands by itself: {why}.")
+        return StepResult({"place": None, "on": None}, (), (flag,), "not placed")
+    first = Jaw.seen(inputs["mesh"], inputs["about"])
     run.tick(0.1, "laying it on its jaw")
-    first = Jaw.seen(inputs["mesh"][target], inputs["about"][target])
-    done = follow(Jaw.seen(seen, about), first)
-    if done.matrix is None:
-        flag = Flag("not-followed", "look", f"It could not be laid on the {jaw} jaw: {done.why}.")
-        return StepResult({"place": None}, (), (flag,), "not placed")
+    seen, ways = _laid(own, about, first, settings)
+    if ways.used.matrix is None:
+        flag = Flag("not-followed", "look", f"It could not be laid on the {about['jaw'] or about['looks']} jaw: {ways.used.why}.")
+        return StepResult({"place": None, "on": target["piece"]}, (), (flag,), "not placed")
     run.tick(0.8, "what has changed")
-    off = changed(seen, first.mesh, done.matrix)
+    off = changed(seen, first.mesh, ways.used.matrix)
+    off = _by_hand(own, off, settings)
     share = float((np.abs(off) > CHANGED_MM).sum() / max(np.isfinite(off).sum(), 1))
-    figure = f"±{1000 * done.error_mm:.0f} µm"
-    values: dict = {"place": _place(target, done)}
-    part = beyond(mesh, off, CHANGED_MM)
+    values: dict = {"place": _place(target["piece"], ways.used), "on": target["piece"]}
+    part = beyond(own, off, CHANGED_MM)
     if part is not None:
         values["changed"] = part
-    return StepResult(values, _readings(done, share), (_words(done, share, jaw),), figure)
+    figure = f"±{1000 * ways.used.error_mm:.0f} µm"
+    return StepResult(values, _readings(ways, share), (_words(ways, share, about),), figure)
+
+
+def _laid(own: Mesh, about: dict, first: Jaw, settings: FollowSettings) -> tuple[Mesh, _Ways]:
+    """(the scan with the side outwards by which it lies, how)."""
+    leave_out = swabbed(own, settings.swab)[0] if settings.swab else None
+    # An impression is the negative of the jaw, and so is the tissue side of a denture: its surface looks the other way.
+    turned = own.turned_inside_out() if about["kind"] in ("impression", "denture") else own
+    by_surface = follow(Jaw.seen(turned, about), first, leave_out=leave_out)
+    if about["kind"] == "denture" and by_surface.matrix is None:
+        turned = own
+        by_surface = follow(Jaw.seen(own, about), first, leave_out=leave_out)
+    posts = None
+    if settings.by != "surface" and about["kind"] in ("desk", "bodies", "jaw"):
+        posts = follow_by_posts(Jaw.seen(turned, about), first, by_surface.matrix)
+    if settings.by == "scan bodies" and posts is None:
+        posts = Followed(None, 0.0, 0.0, 0.0, "the two have not two scan bodies in common")
+    use_posts = posts is not None and (settings.by == "scan bodies" or posts.matrix is not None)
+    return turned, _Ways(posts if use_posts and posts else by_surface, by_surface, posts)
+
+
+def _by_hand(mesh: Mesh, off: NDArray, settings: FollowSettings) -> NDArray:
+    """The distances with what a person said of them."""
+    if not settings.swab:
+        return off
+    has, has_not = swabbed(mesh, settings.swab)
+    off = np.where(has_not, 0.0, off)
+    return np.where(has, np.copysign(np.maximum(np.abs(np.nan_to_num(off)), 2 * CHANGED_MM), np.nan_to_num(off)), off)
 
 
 def _place(target: str, done: Followed) -> dict:
@@ -45,23 +90,44 @@ def _place(target: str, done: Followed) -> dict:
     return {
         "on": target,
         "home_to_jaw": (np.round(done.matrix, 12) + 0.0).tolist(),
+        "by": "scan bodies" if done.posts else "surface",
         "met": round(done.met, 4),
         "rms_mm": round(done.rms_mm, 6),
         "error_mm": round(done.error_mm, 6),
     }
 
 
-def _readings(done: Followed, share: float) -> tuple[Reading, ...]:
-    return (
-        Reading("lies on the jaw", 100 * done.met, "%"),
+def _readings(ways: _Ways, share: float) -> tuple[Reading, ...]:
+    done = ways.used
+    what = "scan bodies" if done.posts else "teeth"
+    out = [
+        Reading("lies on the other", 100 * done.met, "%"),
         Reading("scatter of the fit (RMS)", 1000 * done.rms_mm, "µm"),
-        Reading("teeth held to about", 1000 * done.error_mm, "µm"),
+        Reading(f"{what} held to about", 1000 * done.error_mm, "µm"),
         Reading("changed surface", 100 * share, "%"),
-    )
+    ]
+    other = ways.surface if done.posts else ways.posts
+    if other is not None and other.matrix is not None:
+        out.append(Reading(f"by the {'surface' if done.posts else 'scan bodies'} alone, held to about", 1000 * other.error_mm, "µm"))
+        out.append(Reading("the two ways differ by", 1000 * _apart(done, other), "µm"))
+    return tuple(out)
 
 
-def _words(done: Followed, share: float, jaw: str) -> Flag:
-    text = f"Laid on the {jaw} jaw by {done.met:.0%} of its surface, the teeth to about {1000 * done.error_mm:.0f} µm"
+def _apart(a: Followed, b: Followed) -> float:
+    """RMS over an arch's reach (mm) of what two placements differ by."""
+    assert a.matrix is not None and b.matrix is not None
+    d = a.matrix @ np.linalg.inv(b.matrix) - np.eye(4)
+    middle = a.matrix[:3, 3]
+    corners = middle + 25.0 * np.array([[1, 0, 0], [-1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 1], [0, 0, -1]])
+    return float(np.sqrt(np.mean(np.sum((corners @ d[:3, :3].T + d[:3, 3]) ** 2, axis=1))))
+
+
+def _words(ways: _Ways, share: float, about: dict) -> Flag:
+    done, jaw = ways.used, about["jaw"] or about["looks"]
+    if done.posts:
+        text = f"Laid by its {done.posts} scan bodies, those to about {1000 * done.error_mm:.0f} µm"
+    else:
+        text = f"Laid on the {jaw} jaw by {done.met:.0%} of its surface, the teeth to about {1000 * done.error_mm:.0f} µm"
     return Flag("followed", "note", f"{text}; {share:.1%} has changed." if share > 0.002 else f"{text}.")
 
 
@@ -69,7 +135,7 @@ STEP = Step(
     name="follow",
     title="Following scans",
     number=2,
-    version=1,
+    version=2,
     scope="piece",
     part_of="bite",
     of=FOLLOWERS,
@@ -77,8 +143,9 @@ STEP = Step(
     needs={
         "own": Need("intake", "mesh"),
         "own_about": Need("intake", "about"),
-        "mesh": Need("intake", "mesh", each=True),
-        "about": Need("intake", "about", each=True),
+        "target": Need("source", "target", target=True),
+        "mesh": Need("intake", "mesh", target=True),
+        "about": Need("intake", "about", target=True),
     },
     apply=apply,
     about="Other scans of a jaw go with it.",

@@ -75,7 +75,7 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
     about = {
         "kind": kind,
         "jaw": jaw,
-        "looks": shape.jaw,
+        "looks": settings.jaw if settings.jaw != "auto" else shape.jaw,
         "jaw_by_hand": settings.jaw != "auto",
         "confidence": 1.0 if settings.jaw != "auto" else round(shape.confidence if jaw else shape.kind_confidence, 3),
         "unit": unit,
@@ -95,9 +95,9 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
 
 
 def _jaw(shape: Shape, settings: IntakeSettings, kind: str) -> str | None:
-    if settings.jaw != "auto":
-        return settings.jaw
-    return (shape.jaw or "upper") if kind in WORKED else None
+    if kind not in WORKED:
+        return None
+    return settings.jaw if settings.jaw != "auto" else shape.jaw or "upper"
 
 
 def _dropped_words(nan: int, degenerate: int) -> str:

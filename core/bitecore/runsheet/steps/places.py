@@ -23,14 +23,26 @@ def apply(inputs: Inputs, settings: PlacesSettings, run: Run) -> StepResult:
         on_bench[piece] = _rounded(bench[target] @ matrix)
         on_bite[piece] = None if to_bite.get(target) is None else _rounded(np.array(to_bite[target]) @ matrix)
 
-    for piece, place in inputs["followers"].items():
-        if place and place["on"] in bench:
-            put(piece, place["on"], np.array(place["home_to_jaw"]))
+    for piece in inputs["followers"]:
+        end, matrix = _chain(inputs["followers"], piece)
+        if end in bench:
+            put(piece, end, matrix)
     upper = next((p for p, jaw in inputs.jaws.items() if jaw == "upper"), None)
     for scan in inputs["bites"] or []:
         if scan["to_upper"] and upper:
             put(scan["piece"], upper, np.array(scan["to_upper"]))
     return StepResult({"home_to_bench": on_bench, "home_to_bite": on_bite})
+
+
+def _chain(followers: dict, piece: str) -> tuple[str, np.ndarray]:
+    """(what it lies on in the end, its home to that one's): desk scan on mouth scan, mouth scan on jaw."""
+    at, matrix = piece, np.eye(4)
+    for _ in range(len(followers)):
+        place = followers.get(at)
+        if not place:
+            break
+        at, matrix = place["on"], np.array(place["home_to_jaw"]) @ matrix
+    return at, matrix
 
 
 def _rounded(matrix: np.ndarray) -> list:
@@ -41,7 +53,7 @@ STEP = Step(
     name="places",
     title="Places",
     number=3,
-    version=1,
+    version=2,
     scope="case",
     part_of="level",
     settings=PlacesSettings,
