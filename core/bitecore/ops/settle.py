@@ -33,6 +33,7 @@ _HELD, _UNHELD_MM, _LEVER_MM = 1e-4, 1.0, 25.0
 _STRIDE = 1.3
 _WARP_LENGTH_MM = 20.0
 _CELLS = 80
+_LIES = 0.2
 # Slow error of intraoral scanners over an arch (common practice, no source).
 _USUAL_WARP_MM = 0.008
 
@@ -333,17 +334,27 @@ def _cells(links: Sequence[Link], rows: Sequence[_Rows], free: tuple[str, ...]) 
             return sums.reshape((len(sums),) + x.shape[1:])
 
         k = len(weight)
-        halves = np.bincount(half, r * own) / np.maximum(np.bincount(half, slope), 1e-9 * weight.mean())
-        white = np.full(k, np.mean((halves[0::2] - halves[1::2]) ** 2) / 4)
+        # A patch that lies off as a whole has changed: its points count for next to nothing, nor does it tell of errors.
+        lies = _lying(half, slope, own).reshape(-1, 2).all(1)
+        halves = np.bincount(half, r * own) / np.where(np.repeat(lies, 2), np.bincount(half, slope), 1.0)
+        apart = (halves[0::2] - halves[1::2])[lies]
+        white = np.full(k, np.mean(apart**2) / 4 if lies.any() else 0.0)
         j = np.zeros((k, 6 * len(free)))
         mine = mean(row.j[use])
         for body, sign in ((link.moving, 1.0), (link.on, -1.0)):
             if body in free:
                 at = 6 * free.index(body)
                 j[:, at : at + 6] += sign * mine
-        parts.append((j, np.bincount(label, r * own) / weight, weight, white, mean(row.y[use]), mean(row.n[use]),
-                      np.full(k, bodies[link.moving]), np.full(k, bodies[link.on])))  # fmt: skip
-    return _Cells(*(np.concatenate(x) for x in zip(*parts, strict=True))) if parts else None
+        columns = (j, np.bincount(label, r * own) / np.where(lies, weight, 1.0), weight, white, mean(row.y[use]), mean(row.n[use]),
+                   np.full(k, bodies[link.moving]), np.full(k, bodies[link.on]))  # fmt: skip
+        parts.append(tuple(c[lies] for c in columns))
+    found = [np.concatenate(x) for x in zip(*parts, strict=True)] if parts else []
+    return _Cells(*found) if found and len(found[0]) >= 8 else None
+
+
+def _lying(label: NDArray, slope: NDArray, own: NDArray) -> NDArray[np.bool_]:
+    """Of each group of points: do most of them lie on the other surface?"""
+    return np.bincount(label, slope) > _LIES * np.bincount(label, own)
 
 
 def _grouped(y: NDArray, n: NDArray, count: int) -> NDArray:
