@@ -131,7 +131,9 @@ def _turning(piece: str, graph: Graph, about: dict) -> str:
 
 
 def _asks(piece: str, document: CaseDocument, graph: Graph, about: dict) -> str | None:
-    """The piece whose place this further scan of the same jaw could take, while nobody has said so."""
+    """The piece whose place this further scan of the same jaw could take, while nobody has said so and the scans do not."""
+    if graph.kinds.get(piece) in ("before", "wax"):
+        return None
     if not about.get("jaw") or piece in graph.jaws or document.entry(piece).beside:
         return None
     return next((other for other, jaw in graph.jaws.items() if jaw == about["jaw"]), None)

@@ -18,7 +18,7 @@ class AgainSettings(StepSettings):
 
 def apply(inputs: Inputs, settings: AgainSettings, run: Run) -> StepResult:
     abouts: dict[str, Any] = inputs["about"]
-    names: dict[str, str] = inputs["name"]
+    names = {piece: name.rsplit("/", 1)[-1] for piece, name in inputs["name"].items()}
     pairs = [(a, b) for a, b in combinations(sorted(abouts), 2) if abouts[a]["jaw"] == abouts[b]["jaw"]]
     rank: dict[str, int] = {}
     flags = []

@@ -23,8 +23,11 @@ from ..model import Flag, Inputs, Need, Reading, Step, StepResult, StepSettings,
 KIND_WORDS = {
     "jaw": "jaw scan", "bite": "bite scan", "impression": "impression", "closed": "closed model", "die": "die",
     "desk": "desk scan", "bodies": "mouth scan with scan bodies", "before": "scan from before treatment", "wax": "wax-up",
-    "denture": "denture", "other": "something else",
+    "denture": "denture", "other": "scan of something else",
 }  # fmt: skip
+# What becomes of those that are not worked on themselves.
+_SERVES = {"bite": "Bite places the jaws by it", "other": "kept with the case, choose what it is if it shall serve"}
+_SERVES |= dict.fromkeys(("impression", "desk", "bodies", "before", "wax", "denture"), "it goes with its jaw")
 # Stump and shaft together (common practice, no source).
 _DIE_MM = 19.0
 # What the run sheet works on: a closed model is sawn open below its teeth.
@@ -115,7 +118,8 @@ def _what_flags(piece: str, about: dict, settings: IntakeSettings, unit_confiden
     if kind == "closed":
         flags.append(Flag("closed-model", "note", f"A closed model of the {jaw} jaw: Trim saws it open below the teeth."))
     if kind not in WORKED:
-        flags.append(Flag("kept", "note", f"Taken for a {KIND_WORDS[kind]}: kept with the case, not worked on yet."))
+        article = "an" if kind == "impression" else "a"
+        flags.append(Flag("kept", "note", f"Taken for {article} {KIND_WORDS[kind]}: {_SERVES.get(kind, 'kept with the case')}."))
     elif sure < SURE:
         text = f"Looks like the {jaw} jaw, {sure:.0%} sure. Choose the other if it is not."
         flags.append(Flag("jaw-unsure", "look" if sure < 0.8 else "note", text))

@@ -25,7 +25,9 @@ export function Found({
 }) {
   const pointAt = useBench((s) => s.pointAt);
   const [all, setAll] = useState(false);
-  const flags = flagsOf(node);
+  // What scans say of each other belongs to all of them.
+  const together = step.name === "intake" ? data.nodes.filter((n) => n.part_of === step.name && n.piece === "*") : [];
+  const flags = [...together.flatMap(flagsOf), ...flagsOf(node)];
   if (!node) return <p className="dim py-2">{step.about} It waits for a jaw scan.</p>;
   if (flags.length === 0)
     return <p className="dim py-2">{node.state === "todo" && node.waits_for ? waits(node.waits_for) : step.about}</p>;

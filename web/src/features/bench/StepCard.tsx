@@ -34,23 +34,7 @@ export function StepCard({ data, steps, step, doings }: Props) {
           {node?.seconds != null && ` in ${node.seconds.toFixed(1)} s`}, step {step.number} of 10
         </span>
       </header>
-      {nodes.length > 1 && (
-        <div className="line flex gap-1 border-b px-4 py-1.5" role="tablist" aria-label="Which scan">
-          {nodes.map((n) => (
-            <button
-              key={n.id}
-              type="button"
-              role="tab"
-              aria-selected={n === node}
-              onClick={() => act(n.piece)}
-              className={`truncate rounded-lg px-2.5 py-1 font-semibold ${n === node ? "bg-secondary text-secondary-content" : "dim"}`}
-            >
-              {capital(n.jaw ?? data.pieces.find((p) => p.id === n.piece)?.kind ?? n.piece)}
-              {n.state === "look" ? " ▲" : n.state === "failed" ? " ✕" : ""}
-            </button>
-          ))}
-        </div>
-      )}
+      {nodes.length > 1 && <Which data={data} nodes={nodes} node={node} act={act} />}
       <div className="min-h-0 flex-1 overflow-y-auto px-4 py-2">
         <Twin data={data} step={step} node={node} />
         <Found data={data} step={step} node={node} doings={doings} />
@@ -72,6 +56,63 @@ export function StepCard({ data, steps, step, doings }: Props) {
       </div>
       <Foot data={data} steps={steps} step={step} node={node} doings={doings} />
     </>
+  );
+}
+
+/** Which scan the card speaks of: tabs for two or three, a list for more. */
+function Which({
+  data,
+  nodes,
+  node,
+  act,
+}: {
+  data: CaseOut;
+  nodes: NodeOut[];
+  node: NodeOut | undefined;
+  act: (piece: string) => void;
+}) {
+  const words = (n: NodeOut) => {
+    const piece = data.pieces.find((p) => p.id === n.piece);
+    const name = n.jaw ?? ([piece?.kind, piece?.side].filter(Boolean).join(", ") || n.piece);
+    return `${capital(name)}${n.state === "look" ? " ▲" : n.state === "failed" ? " ✕" : ""}`;
+  };
+  if (nodes.length > 3)
+    return (
+      <label className="line flex items-center gap-2 border-b px-4 py-1.5">
+        <span className="dim text-xs">Scan</span>
+        <select
+          aria-label="Which scan"
+          className="select select-sm flex-1"
+          value={node?.piece}
+          onChange={(e) => act(e.target.value)}
+        >
+          {nodes.map((n) => (
+            <option key={n.id} value={n.piece}>
+              {words(n)} ·{" "}
+              {data.pieces
+                .find((p) => p.id === n.piece)
+                ?.file.split("/")
+                .at(-1)}
+            </option>
+          ))}
+        </select>
+      </label>
+    );
+  return (
+    <div className="line flex gap-1 border-b px-4 py-1.5" role="tablist" aria-label="Which scan">
+      {nodes.map((n) => (
+        <button
+          key={n.id}
+          type="button"
+          role="tab"
+          aria-selected={n === node}
+          onClick={() => act(n.piece)}
+          className={`truncate rounded-lg px-2.5 py-1 font-semibold ${n === node ? "bg-secondary text-secondary-content" : "dim"}`}
+        >
+          {words(n)}
+        </button>
+      ))}
+    </div>
   );
 }
 
