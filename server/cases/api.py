@@ -19,6 +19,7 @@ from . import choices, keeping, services, taking, veil
 from .blobs import Accepted, folder, judge
 from .documents import document_of
 from .models import Case
+from .moved import moved
 from .schemas import (
     Accept,
     CaseOut,
@@ -28,6 +29,7 @@ from .schemas import (
     Gone,
     HistoryLine,
     Hold,
+    Moved,
     Others,
     PieceChoice,
     Refusal,
@@ -228,6 +230,13 @@ def history(request: HttpRequest, number: str) -> list[HistoryLine]:
         )
         for r in case.revisions.select_related("author")[:300]
     ]
+
+
+@router.get("/{number}/moved", response=Moved)
+def what_moved(request: HttpRequest, number: str) -> dict:
+    """What the last change that moved a jaw did: to the jaws, their bodies, the plate."""
+    case = services.visible(request.user, number)
+    return veil.without(moved(case), [document_of(case).patient] if veil.is_down(request) else [])
 
 
 @router.get("/{number}/files.zip")

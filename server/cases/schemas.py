@@ -145,6 +145,28 @@ class HistoryLine(Schema):
     kind: str
 
 
+class JawMoved(Schema):
+    """See core/bitecore/runsheet/compare.py."""
+
+    piece: str
+    jaw: str
+    moved_mm: float
+    most_mm: float
+    turned_deg: float
+    body: Literal["same", "changed", "new"]
+    had_ml: float | None
+    has_ml: float | None
+    plate_mm: float | None
+
+
+class Moved(Schema):
+    """since : what was done; jaws : none where nothing is known."""
+
+    since: str = ""
+    who: str = ""
+    jaws: list[JawMoved] = []
+
+
 class Others(Schema):
     others: list[str]
 

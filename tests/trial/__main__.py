@@ -14,6 +14,7 @@ import numpy as np
 
 from .bite import BiteOutcome, judged_bites
 from .intake import OTHER_KINDS, Outcome, judged
+from .level import LevelOutcome, judged_levels
 
 T = TypeVar("T")
 
@@ -22,20 +23,25 @@ def main() -> int:
     parser = argparse.ArgumentParser(prog="./bench trial")
     parser.add_argument("--cases", type=int, default=100)
     parser.add_argument("--grid", type=float, default=0.8, help="mm between vertices of the generated scans")
-    parser.add_argument("--only", choices=("intake", "bite"), help="one half of the page; printed, not written")
+    parser.add_argument("--only", choices=("intake", "bite", "level"), help="one part of the page; printed, not written")
     parser.add_argument("--out", type=Path, default=Path("docs/trial.md"))
     args = parser.parse_args()
     found: list[Outcome] = []
     bites: list[BiteOutcome] = []
+    levels: list[LevelOutcome] = []
     with ProcessPoolExecutor(os.cpu_count()) as pool:
         numbers = range(args.cases)
-        if args.only != "bite":
+        if args.only in (None, "intake"):
             for part in _told(pool.map(judged, numbers, [args.grid] * args.cases), "intake", args.cases):
                 found += part
-        if args.only != "intake":
+        if args.only in (None, "bite"):
             for more in _told(pool.map(judged_bites, numbers), "bite", args.cases):
                 bites += more
-    text = "\n".join(([page(found, args.cases)] if found else []) + ([bite_page(bites)] if bites else []))
+        if args.only in (None, "level"):
+            for three in _told(pool.map(judged_levels, numbers), "level", args.cases):
+                levels += three
+    parts = ([page(found, args.cases)] if found else []) + ([bite_page(bites)] if bites else [])
+    text = "\n".join(parts + ([level_page(levels)] if levels else []))
     if not args.only:
         args.out.write_text(text)
     print(text)
@@ -118,6 +124,25 @@ def bite_page(found: list[BiteOutcome]) -> str:
         "",
         *[f"- Not given: {o.case}, {o.kind}: {o.why}" for o in found if not o.given],
     ]
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def level_page(found: list[LevelOutcome]) -> str:
+    """Plane and midline beside the generator's truth."""
+    lines = [
+        "## Level",
+        "",
+        "The same cases as for Intake, turned any way. The plane is that of the lower jaw's tips, of the upper's where it is alone.",
+        "",
+        "| what came | within 3°, 5° and 1 mm | plane off, mean / worst | midline off, mean / worst | its place off, mean / worst |",
+        "|---|---|---|---|---|",
+    ]
+    for kind in dict.fromkeys(o.kind for o in found):
+        own = [o for o in found if o.kind == kind]
+        columns = [np.array([getattr(o, n) for o in own]) for n in ("plane_deg", "midline_deg", "midline_mm")]
+        spans = [f"{c.mean():.2f} / {c.max():.2f} {unit}" for c, unit in zip(columns, ("°", "°", "mm"), strict=True)]
+        lines.append(f"| {kind} | {sum(o.good for o in own)} of {len(own)} | {' | '.join(spans)} |")
+    lines += ["", *[f"- Not within: {o}" for o in found if not o.good]]
     return "\n".join(lines).rstrip() + "\n"
 
 

@@ -14,10 +14,11 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial import cKDTree
 
 from ..mesh import Mesh
 from ..ops.rigid import laid_on
-from ..ops.settle import Link, Settlement, Target, nudged, settle
+from ..ops.settle import Link, LinkFit, Settlement, Target, nudged, settle
 from ..ops.starts import Candidate, Samples, samples_of
 from .jaw import Jaw
 from .occlusal import frame_basis
@@ -36,7 +37,8 @@ WORST_RMS_MM, WORST_ERROR_MM = 0.08, 0.15
 class Placed:
     """One bite scan. to_upper : (4, 4), None where it was not placed; side : left, right or front, the patient's; met :
     (upper, lower) share that lies on each; rms_mm : (upper, lower) scatter of what is met; why : what speaks against it;
-    marks_mm : how far apart the points of each pair of marks are, once laid on each other."""
+    marks_mm : how far apart the points of each pair of marks are, once laid on each other; at_mm : (3,) in its home, where
+    it lies off most, or its middle."""
 
     piece: str
     to_upper: NDArray[np.float64] | None
@@ -45,6 +47,7 @@ class Placed:
     rms_mm: tuple[float, float]
     why: str = ""
     marks_mm: tuple[float, ...] = ()
+    at_mm: tuple[float, ...] = (0.0, 0.0, 0.0)
 
 
 @dataclass(frozen=True)
@@ -82,10 +85,11 @@ def fit_bite(upper: Jaw, lower: Jaw, scans: Mapping[str, Mesh], marks: Mapping[s
             else:
                 starts[p] = chosen
     if not starts:
-        placed = tuple(Placed(p, None, "", (0.0, 0.0), (0.0, 0.0), why) for p, why in left_out.items())
+        placed = tuple(_left_out(p, why, strips[p]) for p, why in left_out.items())
         return BiteFit(None, placed, why=placed[0].why if placed else "there is no bite scan")
-    fit = settled_bite(upper, lower, {p: strips[p] for p in starts}, starts, left_out)
-    told = [replace(s, marks_mm=by_hand[s.piece].apart_mm) if s.piece in by_hand else s for s in fit.scans]
+    fit = settled_bite(upper, lower, {p: strips[p] for p in starts}, starts)
+    scans = (*fit.scans, *(_left_out(p, why, strips[p]) for p, why in left_out.items()))
+    told = [replace(s, marks_mm=by_hand[s.piece].apart_mm) if s.piece in by_hand else s for s in scans]
     return replace(fit, scans=tuple(told))
 
 
@@ -112,9 +116,12 @@ def marked(marks: Sequence[dict]) -> Marked | None:
     return Marked((found["upper"], found["lower"]), tuple(apart[i] for i in range(len(marks))))
 
 
-def settled_bite(
-    upper: Jaw, lower: Jaw, strips: Mapping[str, Samples], starts: Mapping[str, tuple[NDArray, NDArray]], left_out: Mapping[str, str]
-) -> BiteFit:
+def _left_out(piece: str, why: str, strip: Samples) -> Placed:
+    middle = strip.points_mm[np.linalg.norm(strip.points_mm - strip.points_mm.mean(0), axis=1).argmin()]
+    return Placed(piece, None, "", (0.0, 0.0), (0.0, 0.0), why, at_mm=tuple(middle.tolist()))
+
+
+def settled_bite(upper: Jaw, lower: Jaw, strips: Mapping[str, Samples], starts: Mapping[str, tuple[NDArray, NDArray]]) -> BiteFit:
     """From starts {piece: (bite to upper, bite to lower)}, as found or as marked by hand."""
     first = next(iter(starts))
     poses = {"upper": np.eye(4), "lower": starts[first][0] @ np.linalg.inv(starts[first][1])}
@@ -128,7 +135,6 @@ def settled_bite(
     scans = [_scan(p, 2 * i, done, upper) for i, p in enumerate(starts)]
     rms = float(np.sqrt(np.mean([r**2 for s in scans for r in s.rms_mm])))
     why = _against(scans, error, _loose(done, teeth, upper))
-    scans += [Placed(p, None, "", (0.0, 0.0), (0.0, 0.0), reason) for p, reason in left_out.items()]
     return BiteFit(
         None if why else done.poses["lower"], tuple(scans), rms, error, _loose(done, teeth, upper),
         _disagreement(done, links, teeth), why, done,
@@ -183,7 +189,21 @@ def _scan(piece: str, at: int, done: Settlement, upper: Jaw) -> Placed:
         # Seen from above its own tips, an upper's side axis points to the patient's right.
         middle = -float(across.mean())
         side = "front" if abs(middle) < 8.0 else "left" if middle > 0 else "right"
-    return Placed(piece, done.poses[piece], side, (on_upper.met, on_lower.met), (on_upper.rms_mm, on_lower.rms_mm))
+    worst = _worst_place((on_upper, on_lower), done.poses[piece])
+    return Placed(
+        piece, done.poses[piece], side, (on_upper.met, on_lower.met), (on_upper.rms_mm, on_lower.rms_mm), at_mm=worst
+    )  # fmt: skip
+
+
+def _worst_place(fits: Sequence[LinkFit], pose: NDArray) -> tuple[float, ...]:
+    """Where, in the scan's home, what should be one surface lies apart most, over some millimetres."""
+    points = np.vstack([f.point_mm[f.used] for f in fits])
+    if len(points) == 0:
+        return (0.0, 0.0, 0.0)
+    off = np.abs(np.concatenate([f.residual_mm[f.used] for f in fits]))
+    around = cKDTree(points).query(points, k=min(24, len(points)))[1].reshape(len(points), -1)
+    worst = points[around[int(off[around].mean(1).argmax())]].mean(0)
+    return tuple(float(x) for x in np.linalg.inv(pose)[:3] @ np.append(worst, 1.0))
 
 
 def _against(scans: Sequence[Placed], error: float, loose: str) -> str:

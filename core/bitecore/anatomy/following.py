@@ -25,8 +25,6 @@ _POSTS_MET, _OTHER_POST_MM = 0.5, 3.0
 _FOR_DISCS = 12_000
 # Farther apart than this, two scans of one surface differ in the mouth, not in the scanner (common practice, no source).
 CHANGED_MM = 0.15
-# On a bite scan, which was made in the same minutes, already this is worth showing.
-OFF_MM = 0.05
 # What treatment takes away reaches so deep; crowns are looked at so far under their tips (common practice, no source).
 _TAKEN_MM, _CROWN_MM = 4.0, 7.0
 # So much tooth has to be gone, and so much of all that changed the same way, before the shape says which scan is older: a

@@ -26,7 +26,8 @@ def _locked(array: NDArray) -> NDArray:
 
 @dataclass(frozen=True, eq=False)
 class Mesh:
-    """vertices_mm : (n, 3) float64; faces : (m, 3) int32; groups : (m,) uint8, one of GROUP_*.
+    """vertices_mm : (n, 3) float64; faces : (m, 3) int32; groups : (m,) uint8, one of GROUP_*; of a map, distances
+    (see mapped.py).
 
     The arrays are copied in, checked and locked. Vertices that no face uses are allowed.
     """

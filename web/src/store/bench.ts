@@ -50,6 +50,15 @@ interface BenchState {
   plane: { on: string; points: Point[] } | null;
   setPlane: (plane: { on: string; points: Point[] } | null) => void;
   openBook: (book: boolean) => void;
+  /** What the map says under the pointer, mm; null where it says nothing. */
+  under: number | null;
+  underPointer: (under: number | null) => void;
+  /** How far the lower is being nudged beyond what is kept, mm on the bench: it moves at once. */
+  nudged: Point;
+  nudgeBy: (by: Point) => void;
+  /** How often the move to the bite was asked to be played. */
+  plays: number;
+  play: () => void;
   measure: (point: Point) => void;
   clear: () => void;
   reset: () => void;
@@ -67,6 +76,9 @@ const FRESH = {
   book: false,
   marking: null as BenchState["marking"],
   plane: null as BenchState["plane"],
+  under: null as number | null,
+  plays: 0,
+  nudged: [0, 0, 0] as Point,
 };
 
 function fits(tool: Tool, step: string): boolean {
@@ -102,6 +114,9 @@ export const useBench = create<BenchState>((set) => ({
         : { tool: null, marking: null },
     ),
   setPair: (number, pair) => set((s) => (s.marking ? { marking: { ...s.marking, number, pair } } : {})),
+  nudgeBy: (nudged) => set({ nudged }),
+  play: () => set((s) => ({ plays: s.plays + 1 })),
+  underPointer: (under) => set({ under }),
   setPlane: (plane) => set({ plane }),
   openBook: (book) =>
     set((s) => ({

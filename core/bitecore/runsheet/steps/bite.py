@@ -152,7 +152,9 @@ def _by_scans(fit: dict, scans: list[dict]) -> _Found:
     if fit["disagree_mm"] is not None and fit["disagree_mm"] > _AGREE_MM:
         text = f"The two bite scans disagree by {fit['disagree_mm']:.2f} mm at the teeth."
         flags.append(Flag("sides-disagree", "look", text))
-    flags += [Flag("bite-left-out", "look", f"A bite scan was left out: {s['why']}.") for s in scans if not s["to_upper"]]
+    flags += [
+        Flag("bite-left-out", "look", f"A bite scan was left out: {s['why']}.", _at(s)) for s in scans if not s["to_upper"]
+    ]  # fmt: skip
     readings = [
         Reading("teeth held to about", 1000 * fit["error_mm"], "µm"),
         Reading("scatter of the fit (RMS)", 1000 * fit["rms_mm"], "µm"),
@@ -178,12 +180,18 @@ def _by_earlier(lent: dict) -> _Found:
 
 def _missing(want: str, fit: dict | None, scans: list[dict]) -> Flag:
     if fit and fit["why"] and want in ("auto", "bite scans"):
-        place = next((s["piece"] for s in scans if s["why"]), scans[0]["piece"] if scans else "")
+        worst = next((s for s in scans if s["why"]), max(scans, key=lambda s: max(s["rms_mm"]), default=None))
         text = f"The bite is missing: the bite scan was refused, because {fit['why']}. Set marks on it, or scan it again."
-        return Flag("fit-refused", "look", text, Place(place, (0.0, 0.0, 0.0), 30.0) if place else None)
+        return Flag("fit-refused", "look", text, _at(worst) if worst else None)
     if want not in ("auto", "as they came"):
         return Flag("no-relation", "look", f"There is nothing to take the bite from: no {want.removesuffix('s')} that fits.")
     return Flag("no-relation", "look", "The scans came in different coordinates, so the bite is missing. Each jaw is levelled by itself.")
+
+
+def _at(scan: dict) -> Place:
+    """Where a bite scan lies off most, on the scan itself."""
+    x, y, z = scan["at_mm"]
+    return Place(scan["piece"], (x, y, z), 4.0)
 
 
 def _moved(upper: Jaw, lower: Jaw, matrix: NDArray, settings: BiteSettings) -> tuple[NDArray, tuple[list[Flag], list[Reading]]]:

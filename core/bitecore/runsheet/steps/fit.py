@@ -8,10 +8,11 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict
 
 from ...anatomy.bitescans import BiteFit, Placed, fit_bite
-from ...anatomy.following import OFF_MM, beyond, changed, nearest_of
+from ...anatomy.following import changed, nearest_of
 from ...anatomy.jaw import Jaw
 from ...anatomy.relations import Lent, lent_by
 from ...mesh import Mesh
+from ...mesh.mapped import mapped
 from ...ops.rigid import rounded
 from ...progress import Run
 from ..kinds import EARLIER
@@ -50,7 +51,7 @@ def apply(inputs: Inputs, settings: FitSettings, run: Run) -> StepResult:
         marks = {p: [m.model_dump() for m in found] for p, found in fresh.items()}
         fit = fit_bite(upper, lower, inputs["bites"], marks)
         values |= {"relation": _relation(fit), "scans": [_scan(s) for s in fit.scans]}
-        values["off"] = _off(fit, inputs["bites"], upper, lower)
+        values["map"] = _maps(fit, inputs["bites"], upper, lower)
     if inputs["earlier"]:
         run.tick(0.7, "looking at earlier scans")
         earlier = [
@@ -61,8 +62,8 @@ def apply(inputs: Inputs, settings: FitSettings, run: Run) -> StepResult:
     return StepResult(values)
 
 
-def _off(fit: BiteFit, bites: dict[str, Mesh], upper: Jaw, lower: Jaw) -> ByPiece:
-    """Of each placed bite scan the part that lies off both jaws where it should lie on one of them."""
+def _maps(fit: BiteFit, bites: dict[str, Mesh], upper: Jaw, lower: Jaw) -> ByPiece:
+    """Of each placed bite scan how far it lies off the jaw it lies on (plus: outside)."""
     out = ByPiece()
     if fit.lower_to_upper is None:
         return out
@@ -71,9 +72,7 @@ def _off(fit: BiteFit, bites: dict[str, Mesh], upper: Jaw, lower: Jaw) -> ByPiec
         if scan.to_upper is not None:
             mesh = bites[scan.piece]
             on_upper, on_lower = changed(mesh, upper.mesh, scan.to_upper), changed(mesh, lower.mesh, back @ scan.to_upper)
-            part = beyond(mesh, nearest_of(on_upper, on_lower), OFF_MM)
-            if part is not None:
-                out[scan.piece] = part
+            out[scan.piece] = mapped(mesh, nearest_of(on_upper, on_lower))
     return out
 
 
@@ -97,6 +96,7 @@ def _scan(scan: Placed) -> dict:
         "rms_mm": rounded(scan.rms_mm),
         "why": scan.why,
         "marks_mm": rounded(scan.marks_mm),
+        "at_mm": rounded(scan.at_mm),
     }
 
 
@@ -117,7 +117,7 @@ STEP = Step(
     name="fit",
     title="Bite fit",
     number=2,
-    version=1,
+    version=2,
     scope="case",
     part_of="bite",
     settings=FitSettings,
@@ -130,5 +130,5 @@ STEP = Step(
     },
     apply=apply,
     about="Bite scans and earlier pairs fitted to the jaws.",
-    shows=("off",),
+    shows=("map",),
 )

@@ -12,6 +12,7 @@ from ...anatomy.following import CHANGED_MM, Followed, beyond, changed, follow, 
 from ...anatomy.jaw import Jaw
 from ...anatomy.swabbed import Stroke, swabbed
 from ...mesh import Mesh
+from ...mesh.mapped import mapped
 from ...progress import Run
 from ..kinds import FOLLOWERS
 from ..model import Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
@@ -50,7 +51,7 @@ def apply(inputs: Inputs, settings: FollowSettings, run: Run) -> StepResult:
     off = changed(seen, first.mesh, ways.used.matrix)
     off = _by_hand(own, off, settings)
     share = float((np.abs(off) > CHANGED_MM).sum() / max(np.isfinite(off).sum(), 1))
-    values: dict = {"place": _place(target["piece"], ways.used), "on": target["piece"]}
+    values: dict = {"place": _place(target["piece"], ways.used), "on": target["piece"], "map": mapped(own, off)}
     part = beyond(own, off, CHANGED_MM)
     if part is not None:
         values["changed"] = part
@@ -149,5 +150,5 @@ STEP = Step(
     },
     apply=apply,
     about="Other scans of a jaw go with it.",
-    shows=("changed",),
+    shows=("map", "changed"),
 )

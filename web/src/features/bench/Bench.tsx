@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Move, Redo2, Ruler, Slice, Triangle, Undo2 } from "lucide-react";
+import { Move, Play, Redo2, Ruler, Slice, Triangle, Undo2 } from "lucide-react";
 import { useEffect } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { TopBar } from "../../app/TopBar";
@@ -246,7 +246,7 @@ const PLANE_HINTS = [
 ];
 
 function Tools({ step, raw }: { step: string; raw: boolean }) {
-  const { tool, take, plane } = useBench();
+  const { tool, take, plane, play } = useBench();
   const hint = tool
     ? (HINTS[tool] ?? (tool === "plane" ? PLANE_HINTS[plane?.points.length ?? 0] : null))
     : raw
@@ -272,6 +272,9 @@ function Tools({ step, raw }: { step: string; raw: boolean }) {
             on={tool === "nudge"}
             onClick={() => take("nudge")}
           />
+        )}
+        {step === "bite" && (
+          <ToolButton label="In motion" keys="i" icon={<Play size={15} />} on={false} onClick={play} />
         )}
         {step === "level" && (
           <ToolButton

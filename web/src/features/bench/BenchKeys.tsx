@@ -104,6 +104,16 @@ export function BenchKeys({ data, doings, choose }: { data: CaseOut; doings: Doi
         group="Views"
         run={() => bench.openBook(!(bench.book && bench.step === "bite"))}
       />
+      <Command
+        id="play"
+        title="In motion: play the lower's move to its bite"
+        keys="i"
+        group="Views"
+        run={() => {
+          if (bench.step !== "bite") bench.open("bite");
+          bench.play();
+        }}
+      />
       <Command id="clear" title="Put the tool down" keys="escape" group="Tools" run={bench.clear} />
       <Command id="raw" title="Hold: see the raw scan" keys="r" group="Tools" run={() => {}} />
       <Command id="upper" title="Upper: shown, ghosted, hidden" keys="u" group="Pieces" run={() => turn("upper")} />

@@ -23,7 +23,7 @@ export function Found({
   node: NodeOut | undefined;
   doings: Doings;
 }) {
-  const pointAt = useBench((s) => s.pointAt);
+  const { pointAt, act } = useBench();
   const [all, setAll] = useState(false);
   // What scans say of each other belongs to all of them.
   const together = step.name === "intake" ? data.nodes.filter((n) => n.part_of === step.name && n.piece === "*") : [];
@@ -37,6 +37,9 @@ export function Found({
   const places = sorted.filter((f) => f.place);
   function goTo(flag: Flag | undefined) {
     if (!flag?.place) return;
+    // What is no jaw is kept off the stage until it is chosen.
+    const on = data.pieces.find((p) => p.id === flag.place?.piece);
+    if (on && !on.jaw) act(on.id);
     const p = toStage(data, flag.place.piece, step.name, flag.place.point_mm);
     pointAt({ point: [p.x, p.y, p.z], radius: flag.place.radius_mm, text: flag.message, flag: flag.id });
   }

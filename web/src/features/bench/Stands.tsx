@@ -2,6 +2,7 @@ import type { CaseOut } from "../../shared/api/client";
 import { useBench } from "../../store/bench";
 import { goodValue, toStage } from "../stage";
 import { MarkList } from "./MarkList";
+import { Since } from "./Since";
 import type { Doings } from "./useCase";
 
 interface Contact {
@@ -60,6 +61,7 @@ export function Stands({ data, doings }: { data: CaseOut; doings: Doings }) {
           </ul>
         </>
       )}
+      <Since data={data} />
     </section>
   );
 }

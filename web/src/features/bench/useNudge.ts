@@ -18,7 +18,7 @@ const REST_MS = 350;
 
 /** While the nudge is in hand, arrow keys and Page Up and Down move the lower: 0.01 mm, with Shift 0.1 mm. */
 export function useNudge(data: CaseOut, doings: Doings) {
-  const tool = useBench((s) => s.tool);
+  const { tool, nudgeBy } = useBench();
   const pending = useRef<Record<string, number>>({});
   const rest = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
   useHotkeys(
@@ -31,7 +31,10 @@ export function useNudge(data: CaseOut, doings: Doings) {
       event.preventDefault();
       const [key, sign] = move;
       const now = pending.current[key] ?? Number(nodeOf(data, "bite")?.settings[key] ?? 0);
+      const kept = nodeOf(data, "bite")?.settings ?? {};
       pending.current[key] = Math.round((now + sign * (event.shiftKey ? 0.1 : 0.01)) * 100) / 100;
+      const by = (name: string) => (pending.current[name] ?? Number(kept[name] ?? 0)) - Number(kept[name] ?? 0);
+      nudgeBy([by("left_mm"), by("back_mm"), by("up_mm")]);
       // Kept when the keys rest: one change in the history, not one a step.
       clearTimeout(rest.current);
       rest.current = setTimeout(() => {

@@ -4,7 +4,7 @@ import { type Box3, type Intersection, LinearSRGBColorSpace, Matrix4, type Mesh,
 import type { MeshBVH } from "three-mesh-bvh";
 import { type Point, useBench } from "../../store/bench";
 import { treeOf } from "./loader";
-import { MODE, plasterMaterial } from "./plaster";
+import { MAP_CODE, MODE, plasterMaterial } from "./plaster";
 import type { Saws, Shown } from "./scene";
 import { useLoaded } from "./useLoaded";
 
@@ -25,7 +25,12 @@ interface Props {
 
 /** What lies on another surface: no body of its own. */
 const OVER = new Set<Shown["role"]>(["goes", "touch", "deep"]);
-const MODE_OF: Partial<Record<Shown["role"], number>> = { goes: MODE.goes, touch: MODE.foil, deep: MODE.dotted };
+const MODE_OF: Partial<Record<Shown["role"], number>> = {
+  goes: MODE.goes,
+  touch: MODE.foil,
+  deep: MODE.dotted,
+  map: MODE.map,
+};
 
 /** One mesh of the case in its place. */
 export const Model = memo(function Model({ shown, ghost, saws, layer = 0, onMark, onBounds }: Props) {
@@ -37,7 +42,8 @@ export const Model = memo(function Model({ shown, ghost, saws, layer = 0, onMark
   const tree = useRef<MeshBVH | null>(null);
   const tool = useBench((s) => s.tool);
   const measure = useBench((s) => s.measure);
-  const picks = tool === "gauge" || tool === "marks" || tool === "plane";
+  const underPointer = useBench((s) => s.underPointer);
+  const picks = shown.role === "map" || tool === "gauge" || tool === "marks" || tool === "plane";
   const invalidate = useThree((s) => s.invalidate);
 
   useEffect(() => {
@@ -101,8 +107,12 @@ export const Model = memo(function Model({ shown, ghost, saws, layer = 0, onMark
     hits.push({ ...hit, point, distance: point.distanceTo(caster.ray.origin), object: at });
   }
 
+  function onPointerMove(event: ThreeEvent<PointerEvent>) {
+    if (shown.role === "map") underPointer(mapValue(event));
+  }
+
   function onClick(event: ThreeEvent<MouseEvent>) {
-    if (!picks || event.delta > 4) return;
+    if (!tool || !picks || event.delta > 4) return;
     event.stopPropagation();
     const { x, y, z } = event.point;
     if (tool === "gauge") return measure([x, y, z]);
@@ -121,8 +131,21 @@ export const Model = memo(function Model({ shown, ghost, saws, layer = 0, onMark
       renderOrder={ghost ? 2 : 0}
       raycast={raycast}
       onClick={onClick}
+      onPointerMove={shown.role === "map" ? onPointerMove : undefined}
+      onPointerOut={shown.role === "map" ? () => underPointer(null) : undefined}
       dispose={null}
-      userData={{ triangles: loaded.triangles, light: loaded.light, piece: shown.piece }}
+      userData={{ triangles: loaded.triangles, light: loaded.light, piece: shown.piece, matrix }}
     />
   );
 });
+
+/** The distance of the nearest corner of the triangle under the pointer, mm; null where nothing is known. */
+function mapValue(event: ThreeEvent<PointerEvent>): number | null {
+  const { face, object } = event;
+  const colours = (object as Mesh).geometry.getAttribute("color");
+  if (!face || !colours) return null;
+  const codes = [face.a, face.b, face.c].map((i) => Math.round(colours.getY(i) * (colours.normalized ? 255 : 1)));
+  const known = codes.filter((c) => c > MAP_CODE.unknown);
+  if (known.length === 0) return null;
+  return (known.reduce((a, b) => a + b, 0) / known.length - MAP_CODE.nought) * MAP_CODE.step_mm;
+}

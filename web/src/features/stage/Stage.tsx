@@ -8,9 +8,11 @@ import { CameraRig } from "./CameraRig";
 import { FacingMark } from "./FacingMark";
 import { Glass, Plate } from "./Furniture";
 import { Label } from "./Label";
+import { MapLegend } from "./MapLegend";
 import { Marks, PlaneMarks } from "./Marks";
 import { type Bounds, Model } from "./Model";
 import { Pairs } from "./Pairs";
+import { Nudged, PlayMove } from "./PlayMove";
 import { type SawName, SawPlanes } from "./SawPlanes";
 import { Split } from "./Split";
 import { StageCanvas } from "./StageCanvas";
@@ -96,6 +98,7 @@ export function Stage({ data, step, onSaw, onMarks, onPlane }: Props) {
       radius: Math.hypot(plate.width_mm, plate.depth_mm) / 2,
     };
   }, [bounds, onPlate, plate]);
+  const move = useSame(moveOf(data));
   const tips = useSame(
     onBench(data, (goodValue(data, "level", "tips") as [number, number, number][] | undefined) ?? []),
   );
@@ -169,6 +172,12 @@ export function Stage({ data, step, onSaw, onMarks, onPlane }: Props) {
         {saws && actingPiece && (
           <SawPlanes saws={saws} matrix={placeOf(data, actingPiece, step)} onPull={pull} onHold={setLocked} />
         )}
+        {step === "bite" && !book && move && (
+          <>
+            <PlayMove {...move} />
+            <Nudged piece={move.piece} />
+          </>
+        )}
         {marking && (
           <>
             <Pairs data={data} piece={marking.piece} pairs={pairs} current={marking.number} />
@@ -209,6 +218,7 @@ export function Stage({ data, step, onSaw, onMarks, onPlane }: Props) {
           </Label>
         )}
       </div>
+      {seen.some((s) => s.role === "map") && <MapLegend />}
       {marking && <div className="line pointer-events-none absolute inset-y-0 left-1/2 border-l" />}
       <FacingMark arch={!marking && !onPlate && !(book && step === "bite")} />
       {scene.length === 0 && (
@@ -221,6 +231,14 @@ export function Stage({ data, step, onSaw, onMarks, onPlane }: Props) {
 function onStage(data: CaseOut, piece: string, step: string, point: Point): Point {
   const p = toStage(data, piece, step, point);
   return [p.x, p.y, p.z];
+}
+
+/** The lower's move to its bite: from where the scanner had it beside the upper. */
+function moveOf(data: CaseOut) {
+  const upper = data.pieces.find((p) => p.jaw === "upper");
+  const lower = data.pieces.find((p) => p.jaw === "lower");
+  if (!upper || !lower) return null;
+  return { piece: lower.id, came: placeOf(data, upper, "level"), place: placeOf(data, lower, "level") };
 }
 
 /** The pairs that are kept with the case. */

@@ -10,11 +10,13 @@ attribute vec4 color;
 varying vec3 vNormal;
 varying vec3 vHome;
 varying float vShade;
+varying float vCode;
 uniform vec3 uOrigin;
 void main() {
   vNormal = normalMatrix * normal;
   vHome = position + uOrigin;
   vShade = color.r * 255.0 / 230.0;
+  vCode = color.g * 255.0;
   gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
 }
 `;
@@ -23,10 +25,12 @@ const FRAGMENT = /* glsl */ `
 varying vec3 vNormal;
 varying vec3 vHome;
 varying float vShade;
+varying float vCode;
 uniform vec4 uSaw[2];
-uniform int uMode;      // 0 plaster, 1 all hatched, 2 hatched behind the saws, 3 gone behind the saws, 4 plain ink, 5 foil, 6 dotted foil
+uniform int uMode;      // 0 plaster, 1 all hatched, 2 hatched behind the saws, 3 gone behind the saws, 4 plain ink, 5 foil, 6 dotted foil, 7 map
 uniform vec3 uInk;
 uniform float uOpacity;
+uniform float uReach;   // mm at the ends of the map's colours
 void main() {
   if (uMode == 4) {
     gl_FragColor = vec4(uInk, uOpacity);
@@ -51,7 +55,12 @@ void main() {
     float stripe = mod(gl_FragCoord.x + gl_FragCoord.y, 9.0);
     if (stripe < 2.2) plaster *= 0.66;
   }
-  if (uMode >= 5) {
+  if (uMode == 7 && vCode > 3.5) {
+    float off = clamp((vCode - 129.0) * 0.004 / uReach, -1.0, 1.0);
+    vec3 end = off < 0.0 ? vec3(0.09, 0.29, 0.55) : vec3(0.60, 0.20, 0.05);
+    plaster = mix(vec3(0.93, 0.91, 0.86), end, abs(off)) * (0.45 + 0.5 * light);
+  }
+  if (uMode == 5 || uMode == 6) {
     plaster = uInk * (0.55 + 0.45 * light);
     if (uMode == 6 && mod(floor(gl_FragCoord.x / 2.0) + floor(gl_FragCoord.y / 2.0), 2.0) > 0.5) plaster = mix(plaster, vec3(1.0), 0.55);
   }
@@ -59,7 +68,11 @@ void main() {
 }
 `;
 
-export const MODE = { plaster: 0, goes: 1, sawn: 2, gone: 3, ink: 4, foil: 5, dotted: 6 } as const;
+export const MODE = { plaster: 0, goes: 1, sawn: 2, gone: 3, ink: 4, foil: 5, dotted: 6, map: 7 } as const;
+
+/** What the ends of a map's colours stand for, and how its code in the mesh reads (see mapped.py). */
+export const MAP_REACH_MM = 0.1;
+export const MAP_CODE = { step_mm: 0.004, nought: 129, unknown: 3 };
 
 /**
  * Everything on the stage is drawn by this one program, lines and planes too: a second one would make the page wait for
@@ -78,6 +91,7 @@ export function plasterMaterial(): ShaderMaterial {
       uSaw: { value: [new Vector4(0, 0, 0, 1), new Vector4(0, 0, 0, 1)] },
       uMode: { value: MODE.plaster },
       uOpacity: { value: 1 },
+      uReach: { value: MAP_REACH_MM },
       uInk: { value: new Color(0, 0, 0) },
     },
   });

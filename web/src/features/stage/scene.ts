@@ -12,7 +12,7 @@ export type Saws = { bottom: Saw; back: Saw };
 
 /**
  * One mesh on the stage. role : body (the result of the step), raw (the scan itself), goes (what a step takes off),
- * touch and deep (where the jaws touch, and where they overlap too deep).
+ * touch and deep (where the jaws touch, and where they overlap too deep), map (the scan with its distances from a jaw).
  * digest : null while Intake is not through; early : the scan's file, of which there is a light copy in the file's unit.
  */
 export interface Shown {
@@ -21,7 +21,7 @@ export interface Shown {
   jaw: string | null;
   digest: string | null;
   early: { sha256: string; unit_mm: number } | null;
-  role: "body" | "raw" | "goes" | "touch" | "deep";
+  role: "body" | "raw" | "goes" | "touch" | "deep" | "map";
   matrix: Matrix4;
 }
 
@@ -134,17 +134,16 @@ export function sceneOf(data: CaseOut, step: string, options: { raw: boolean; sa
       | string
       | undefined;
     if (!from) {
-      add(raw, "raw");
+      const map = step === "bite" && !piece.jaw && !marked ? mapOf(data, piece.id) : undefined;
+      add(map ?? raw, map ? "map" : "raw");
       if (step === "bite")
         for (const role of ["touch", "deep"] as const) {
           const patch = goodValue(data, "contacts", role, piece.id) as string | undefined;
           if (patch && piece.jaw) add(patch, role);
         }
       // Of a scan that follows the jaws, what lies off them.
-      const off = (goodValue(data, "fit", "off", piece.id) ?? goodValue(data, "follow", "changed", piece.id)) as
-        | string
-        | undefined;
-      if (step === "bite" && !piece.jaw && off) add(off, "deep");
+      const changed = goodValue(data, "follow", "changed", piece.id) as string | undefined;
+      if (step === "bite" && !piece.jaw && !marked && changed) add(changed, "deep");
       continue;
     }
     if (step === "trim") {
@@ -159,6 +158,11 @@ export function sceneOf(data: CaseOut, step: string, options: { raw: boolean; sa
     if (options.raw) add(raw, "raw");
   }
   return out;
+}
+
+/** A scan that lies on the jaws, with how far it lies off them. */
+export function mapOf(data: CaseOut, piece: string): string | undefined {
+  return (goodValue(data, "fit", "map", piece) ?? goodValue(data, "follow", "map", piece)) as string | undefined;
 }
 
 /** Home coordinates of a piece to the stage. */

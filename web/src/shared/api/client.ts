@@ -12,6 +12,7 @@ export type StepOut = Schemas["StepOut"];
 export type SettingOut = Schemas["SettingOut"];
 export type Dropped = Schemas["Dropped"];
 export type ToothOut = Schemas["ToothOut"];
+export type Moved = Schemas["Moved"];
 export type HistoryLine = Schemas["HistoryLine"];
 
 export interface Place {

@@ -313,6 +313,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/cases/{number}/moved": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What Moved
+         * @description What the last change that moved a jaw did: to the jaws, their bodies, the plate.
+         */
+        get: operations["cases_api_what_moved"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/cases/{number}/pieces/{piece}": {
         parameters: {
             query?: never;
@@ -690,11 +710,59 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /**
+         * JawMoved
+         * @description See core/bitecore/runsheet/compare.py.
+         */
+        JawMoved: {
+            /**
+             * Body
+             * @enum {string}
+             */
+            body: "same" | "changed" | "new";
+            /** Had Ml */
+            had_ml: number | null;
+            /** Has Ml */
+            has_ml: number | null;
+            /** Jaw */
+            jaw: string;
+            /** Most Mm */
+            most_mm: number;
+            /** Moved Mm */
+            moved_mm: number;
+            /** Piece */
+            piece: string;
+            /** Plate Mm */
+            plate_mm: number | null;
+            /** Turned Deg */
+            turned_deg: number;
+        };
         /** Me */
         Me: {
             /** Csrf */
             csrf: string;
             person: components["schemas"]["Person"] | null;
+        };
+        /**
+         * Moved
+         * @description since : what was done; jaws : none where nothing is known.
+         */
+        Moved: {
+            /**
+             * Jaws
+             * @default []
+             */
+            jaws: components["schemas"]["JawMoved"][];
+            /**
+             * Since
+             * @default
+             */
+            since: string;
+            /**
+             * Who
+             * @default
+             */
+            who: string;
         };
         /**
          * NodeOut
@@ -1366,6 +1434,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CaseOut"];
+                };
+            };
+        };
+    };
+    cases_api_what_moved: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Moved"];
                 };
             };
         };
