@@ -14,7 +14,7 @@ import numpy as np
 from .files import Limits, read_mesh
 from .files import glb as glb_file
 from .mesh import GROUP_CUT, Mesh
-from .mesh.mapped import codes_of, is_map
+from .mesh.mapped import NOUGHT, UNKNOWN, codes_of, is_map
 from .ops.crease import creased
 from .ops.mend import largest_piece
 from .ops.picture import picture, turntable
@@ -23,7 +23,7 @@ from .ops.weld import weld
 from .progress import Run
 from .runsheet.store import FolderBlobs
 
-VERSION = 4
+VERSION = 5
 _LIGHT_CELLS = 64
 
 
@@ -101,9 +101,13 @@ def glb(mesh: Mesh, *, light: bool = False) -> bytes:
     origin = np.round((low + high) / 2, 3)
     source = split.source[order.vertex]
     grey = np.clip(shade[order.vertex] * 230, 0, 255).astype(np.uint8)
-    # Red is the shade; of a map, green is the distance in its code.
-    green = codes_of(mesh)[source] if is_map(mesh) else grey
-    colours = np.stack([grey, green, grey, np.full(len(grey), 255, np.uint8)], axis=1)
+    # Red is the shade; of a map, green is the distance in its code and alpha says whether it is known.
+    green, known = grey, np.ones(len(grey), bool)
+    if is_map(mesh):
+        green = codes_of(mesh)[source]
+        known = green > UNKNOWN
+        green = np.where(known, green, NOUGHT).astype(np.uint8)
+    colours = np.stack([grey, green, grey, np.where(known, 255, 0).astype(np.uint8)], axis=1)
     return glb_file.write(
         mesh.vertices_mm[source] - origin,
         split.normals[order.vertex],

@@ -153,7 +153,7 @@ class JawMoved(Schema):
     moved_mm: float
     most_mm: float
     turned_deg: float
-    body: Literal["same", "changed", "new"]
+    body: Literal["same", "changed", "new", "none"]
     had_ml: float | None
     has_ml: float | None
     plate_mm: float | None

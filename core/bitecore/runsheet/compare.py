@@ -16,8 +16,8 @@ _SAME_MM = 1e-6
 
 @dataclass(frozen=True)
 class JawMove:
-    """moved_mm : RMS over the tips that levelled the jaws; most_mm : the farthest of them; turned_deg; body : same, changed
-    or new; had_ml, has_ml : its volume before and now, None where there was or is no body; plate_mm : how far it moved on the plate."""
+    """moved_mm : RMS over the tips that levelled the jaws; most_mm : the farthest of them; turned_deg; body : same, changed,
+    new, or none; had_ml, has_ml : its volume before and now, None where there was or is no body; plate_mm : how far it moved on the plate."""
 
     piece: str
     jaw: str
@@ -81,7 +81,8 @@ def _body(before: Graph, now: Graph, piece: str) -> tuple[str, tuple[float | Non
         volume = next((r["value"] for r in manifest.readings if r["unit"] == "ml"), None) if manifest else None
         found.append((manifest.values["body"]["mesh"] if manifest else None, volume))
     (old, had), (new, has) = found
-    return "new" if old is None else "same" if old == new else "changed", (had, has)
+    word = "none" if new is None else "new" if old is None else "same" if old == new else "changed"
+    return word, (had, has)
 
 
 def _on_plate(before: Graph, now: Graph, piece: str) -> float | None:

@@ -1,7 +1,7 @@
 import { create } from "zustand";
 
 export type Visibility = "shown" | "ghost" | "hidden";
-export type Tool = "gauge" | "saw" | "marks" | "plane" | "nudge" | null;
+export type Tool = "gauge" | "saw" | "marks" | "plane" | "nudge" | "handle" | null;
 
 /** A point on a bite scan and the same point on a jaw, each in its own home (mm); a pair may still lack one. */
 export interface Pair {
@@ -53,9 +53,9 @@ interface BenchState {
   /** What the map says under the pointer, mm; null where it says nothing. */
   under: number | null;
   underPointer: (under: number | null) => void;
-  /** How far the lower is being nudged beyond what is kept, mm on the bench: it moves at once. */
-  nudged: Point;
-  nudgeBy: (by: Point) => void;
+  /** What is being moved by hand beyond what is kept (4x4 by columns, on the bench): it moves at once. piece * : all. */
+  preview: { piece: string; matrix: number[] } | null;
+  tryMove: (preview: BenchState["preview"]) => void;
   /** How often the move to the bite was asked to be played. */
   plays: number;
   play: () => void;
@@ -78,11 +78,11 @@ const FRESH = {
   plane: null as BenchState["plane"],
   under: null as number | null,
   plays: 0,
-  nudged: [0, 0, 0] as Point,
+  preview: null as BenchState["preview"],
 };
 
 function fits(tool: Tool, step: string): boolean {
-  if (tool === "plane") return step === "level";
+  if (tool === "plane" || tool === "handle") return step === "level";
   if (tool === "nudge") return step === "bite";
   return tool === "saw" ? step === "trim" : tool !== "marks";
 }
@@ -114,7 +114,7 @@ export const useBench = create<BenchState>((set) => ({
         : { tool: null, marking: null },
     ),
   setPair: (number, pair) => set((s) => (s.marking ? { marking: { ...s.marking, number, pair } } : {})),
-  nudgeBy: (nudged) => set({ nudged }),
+  tryMove: (preview) => set({ preview }),
   play: () => set((s) => ({ plays: s.plays + 1 })),
   underPointer: (under) => set({ under }),
   setPlane: (plane) => set({ plane }),

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Move, Play, Redo2, Ruler, Slice, Triangle, Undo2 } from "lucide-react";
+import { Move, Play, Redo2, Rotate3d, Ruler, Slice, Triangle, Undo2 } from "lucide-react";
 import { useEffect } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { TopBar } from "../../app/TopBar";
@@ -107,6 +107,7 @@ function Opened({ data, steps, doings }: { data: CaseOut; steps: StepOut[]; doin
                 step={step.name}
                 onSaw={(id, which, mm) => doings.set("trim", id, { [`${which}_mm`]: mm })}
                 onPlane={(on, [front, left, right]) => doings.set("level", "*", { marks: { on, front, left, right } })}
+                onLevel={(values) => doings.set("level", "*", { ...values })}
                 onMarks={(id, pairs) => setMarks(data, doings, id, pairs)}
               />
               <Tools step={step.name} raw={raw} />
@@ -235,6 +236,8 @@ const HINTS: Record<string, string> = {
   gauge: "Press on two places of the surface. The straight distance between them is shown.",
   nudge:
     "Move the lower with the arrow keys, up and down with Page Up and Page Down: 0.01 mm, with Shift 0.1 mm. Type it on the card under More settings.",
+  handle:
+    "Pull a ball on the glass: each does one thing. Keys: up and down tilt, left and right roll, Page Up and Down turn, by 1°, with Shift 10°.",
   saw: "Pull a saw on the model, or step it with the arrow keys: 0.1 mm, with Shift 1 mm. Hatched is what will go.",
 };
 
@@ -283,6 +286,15 @@ function Tools({ step, raw }: { step: string; raw: boolean }) {
             icon={<Triangle size={15} />}
             on={tool === "plane"}
             onClick={() => take("plane")}
+          />
+        )}
+        {step === "level" && (
+          <ToolButton
+            label="Handle"
+            keys="a"
+            icon={<Rotate3d size={15} />}
+            on={tool === "handle"}
+            onClick={() => take("handle")}
           />
         )}
         {step === "trim" && (

@@ -78,6 +78,16 @@ export function BenchKeys({ data, doings, choose }: { data: CaseOut; doings: Doi
         }}
       />
       <Command
+        id="handle"
+        title="Adjust the level by its handle"
+        keys="a"
+        group="Tools"
+        run={() => {
+          if (bench.step !== "level") bench.open("level");
+          bench.take("handle");
+        }}
+      />
+      <Command
         id="nudge"
         title="Nudge: move the lower by hand"
         keys="m"

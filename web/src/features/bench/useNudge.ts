@@ -1,5 +1,6 @@
 import { useRef } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
+import { Matrix4 } from "three";
 import type { CaseOut } from "../../shared/api/client";
 import { useBench } from "../../store/bench";
 import { nodeOf } from "../stage";
@@ -18,7 +19,7 @@ const REST_MS = 350;
 
 /** While the nudge is in hand, arrow keys and Page Up and Down move the lower: 0.01 mm, with Shift 0.1 mm. */
 export function useNudge(data: CaseOut, doings: Doings) {
-  const { tool, nudgeBy } = useBench();
+  const { tool, tryMove } = useBench();
   const pending = useRef<Record<string, number>>({});
   const rest = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
   useHotkeys(
@@ -34,7 +35,9 @@ export function useNudge(data: CaseOut, doings: Doings) {
       const kept = nodeOf(data, "bite")?.settings ?? {};
       pending.current[key] = Math.round((now + sign * (event.shiftKey ? 0.1 : 0.01)) * 100) / 100;
       const by = (name: string) => (pending.current[name] ?? Number(kept[name] ?? 0)) - Number(kept[name] ?? 0);
-      nudgeBy([by("left_mm"), by("back_mm"), by("up_mm")]);
+      const lower = data.pieces.find((p) => p.jaw === "lower");
+      const matrix = new Matrix4().makeTranslation(by("left_mm"), by("back_mm"), by("up_mm"));
+      if (lower) tryMove({ piece: lower.id, matrix: matrix.toArray() });
       // Kept when the keys rest: one change in the history, not one a step.
       clearTimeout(rest.current);
       rest.current = setTimeout(() => {

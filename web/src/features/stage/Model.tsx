@@ -144,8 +144,8 @@ function mapValue(event: ThreeEvent<PointerEvent>): number | null {
   const { face, object } = event;
   const colours = (object as Mesh).geometry.getAttribute("color");
   if (!face || !colours) return null;
-  const codes = [face.a, face.b, face.c].map((i) => Math.round(colours.getY(i) * (colours.normalized ? 255 : 1)));
-  const known = codes.filter((c) => c > MAP_CODE.unknown);
+  const bytes = colours.normalized ? 255 : 1;
+  const known = [face.a, face.b, face.c].filter((i) => colours.getW(i) > 0).map((i) => colours.getY(i) * bytes);
   if (known.length === 0) return null;
   return (known.reduce((a, b) => a + b, 0) / known.length - MAP_CODE.nought) * MAP_CODE.step_mm;
 }

@@ -40,18 +40,19 @@ export function PlayMove({ piece, came, place }: { piece: string; came: Matrix4;
   return null;
 }
 
-/** While it is nudged, the lower stands where it will be kept; the true place takes over when it is worked out. */
-export function Nudged({ piece }: { piece: string }) {
-  const nudged = useBench((s) => s.nudged);
+/** What is moved by hand stands at once where it will be kept; the true place takes over when it is worked out. */
+export function TriedMove() {
+  const preview = useBench((s) => s.preview);
   const { scene, invalidate } = useThree();
   useEffect(() => {
-    const step = new Matrix4().makeTranslation(...nudged);
+    if (!preview) return;
+    const step = new Matrix4().fromArray(preview.matrix);
     scene.traverse((o) => {
       const own = o.userData.matrix as Matrix4 | undefined;
-      if (o.userData.piece === piece && own) o.matrix.copy(step).multiply(own);
+      if (own && (preview.piece === "*" || o.userData.piece === preview.piece)) o.matrix.copy(step).multiply(own);
     });
     invalidate();
-  }, [nudged, piece, scene, invalidate]);
+  }, [preview, scene, invalidate]);
   return null;
 }
 

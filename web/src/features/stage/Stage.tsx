@@ -8,11 +8,12 @@ import { CameraRig } from "./CameraRig";
 import { FacingMark } from "./FacingMark";
 import { Glass, Plate } from "./Furniture";
 import { Label } from "./Label";
+import { HandleWords, type LevelHand, LevelHandle } from "./LevelHandle";
 import { MapLegend } from "./MapLegend";
 import { Marks, PlaneMarks } from "./Marks";
 import { type Bounds, Model } from "./Model";
 import { Pairs } from "./Pairs";
-import { Nudged, PlayMove } from "./PlayMove";
+import { PlayMove, TriedMove } from "./PlayMove";
 import { type SawName, SawPlanes } from "./SawPlanes";
 import { Split } from "./Split";
 import { StageCanvas } from "./StageCanvas";
@@ -26,6 +27,8 @@ interface Props {
   onMarks: (piece: string, pairs: Pair[]) => void;
   /** Three points of a jaw that make the occlusal plane: front, left, right. */
   onPlane: (piece: string, points: Point[]) => void;
+  /** A correction of the level by hand, in degrees. */
+  onLevel: (values: Partial<LevelHand>) => void;
 }
 
 const LEAST: Record<SawName, number> = { bottom: 2, back: 5 };
@@ -40,7 +43,7 @@ const NUDGE: Record<string, [SawName, number]> = {
 type AllBounds = Record<string, Bounds>;
 
 /** The 3D view of one case. */
-export function Stage({ data, step, onSaw, onMarks, onPlane }: Props) {
+export function Stage({ data, step, onSaw, onMarks, onPlane, onLevel }: Props) {
   const {
     visibility,
     tool,
@@ -172,11 +175,14 @@ export function Stage({ data, step, onSaw, onMarks, onPlane }: Props) {
         {saws && actingPiece && (
           <SawPlanes saws={saws} matrix={placeOf(data, actingPiece, step)} onPull={pull} onHold={setLocked} />
         )}
-        {step === "bite" && !book && move && (
-          <>
-            <PlayMove {...move} />
-            <Nudged piece={move.piece} />
-          </>
+        {step === "bite" && !book && move && <PlayMove {...move} />}
+        <TriedMove />
+        {step === "level" && tool === "handle" && (
+          <LevelHandle
+            now={nodeOf(data, "level")?.settings as unknown as LevelHand}
+            onSet={onLevel}
+            onHold={setLocked}
+          />
         )}
         {marking && (
           <>
@@ -207,11 +213,13 @@ export function Stage({ data, step, onSaw, onMarks, onPlane }: Props) {
         )}
         {step === "level" &&
           tool !== "plane" &&
+          tool !== "handle" &&
           spaced(tips, LABELS_MM).map((p) => (
             <Label key={p.join()} at={p}>
               <span className="text-[11px]">{p[2].toFixed(1)} mm</span>
             </Label>
           ))}
+        {step === "level" && tool === "handle" && <HandleWords />}
         {focus && (
           <Label at={focus.point} tone="look">
             {focus.text}

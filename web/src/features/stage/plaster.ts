@@ -11,12 +11,14 @@ varying vec3 vNormal;
 varying vec3 vHome;
 varying float vShade;
 varying float vCode;
+varying float vKnown;
 uniform vec3 uOrigin;
 void main() {
   vNormal = normalMatrix * normal;
   vHome = position + uOrigin;
   vShade = color.r * 255.0 / 230.0;
-  vCode = color.g * 255.0;
+  vCode = color.a > 0.5 ? color.g * 255.0 : 129.0;
+  vKnown = color.a;
   gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
 }
 `;
@@ -26,6 +28,7 @@ varying vec3 vNormal;
 varying vec3 vHome;
 varying float vShade;
 varying float vCode;
+varying float vKnown;
 uniform vec4 uSaw[2];
 uniform int uMode;      // 0 plaster, 1 all hatched, 2 hatched behind the saws, 3 gone behind the saws, 4 plain ink, 5 foil, 6 dotted foil, 7 map
 uniform vec3 uInk;
@@ -55,7 +58,7 @@ void main() {
     float stripe = mod(gl_FragCoord.x + gl_FragCoord.y, 9.0);
     if (stripe < 2.2) plaster *= 0.66;
   }
-  if (uMode == 7 && vCode > 3.5) {
+  if (uMode == 7 && vKnown > 0.99) {
     float off = clamp((vCode - 129.0) * 0.004 / uReach, -1.0, 1.0);
     vec3 end = off < 0.0 ? vec3(0.09, 0.29, 0.55) : vec3(0.60, 0.20, 0.05);
     plaster = mix(vec3(0.93, 0.91, 0.86), end, abs(off)) * (0.45 + 0.5 * light);
@@ -72,7 +75,7 @@ export const MODE = { plaster: 0, goes: 1, sawn: 2, gone: 3, ink: 4, foil: 5, do
 
 /** What the ends of a map's colours stand for, and how its code in the mesh reads (see mapped.py). */
 export const MAP_REACH_MM = 0.1;
-export const MAP_CODE = { step_mm: 0.004, nought: 129, unknown: 3 };
+export const MAP_CODE = { step_mm: 0.004, nought: 129 };
 
 /**
  * Everything on the stage is drawn by this one program, lines and planes too: a second one would make the page wait for

@@ -719,7 +719,7 @@ export interface components {
              * Body
              * @enum {string}
              */
-            body: "same" | "changed" | "new";
+            body: "same" | "changed" | "new" | "none";
             /** Had Ml */
             had_ml: number | null;
             /** Has Ml */
