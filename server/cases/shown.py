@@ -32,7 +32,8 @@ def steps_out() -> list[StepOut]:
 
 
 def _parts(step: Step) -> list[Step]:
-    return [s for s in standard().steps if s.part_of == step.name]
+    """What belongs to the case; settings of single scans stand with the scans."""
+    return [s for s in standard().steps if s.part_of == step.name and s.scope == "case"]
 
 
 def _settings(step: Step) -> list[SettingOut]:

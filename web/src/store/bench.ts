@@ -1,7 +1,7 @@
 import { create } from "zustand";
 
 export type Visibility = "shown" | "ghost" | "hidden";
-export type Tool = "gauge" | "saw" | "marks" | "plane" | "nudge" | "handle" | null;
+export type Tool = "gauge" | "saw" | "marks" | "plane" | "nudge" | "handle" | "swab" | null;
 
 /** A point on a bite scan and the same point on a jaw, each in its own home (mm); a pair may still lack one. */
 export interface Pair {
@@ -83,7 +83,7 @@ const FRESH = {
 
 function fits(tool: Tool, step: string): boolean {
   if (tool === "plane" || tool === "handle") return step === "level";
-  if (tool === "nudge") return step === "bite";
+  if (tool === "nudge" || tool === "swab") return step === "bite";
   return tool === "saw" ? step === "trim" : tool !== "marks";
 }
 

@@ -10,7 +10,7 @@ import { DropHere } from "../../shared/ui/DropHere";
 import { ToolButton } from "../../shared/ui/ToolButton";
 import { useBench } from "../../store/bench";
 import { say } from "../../store/notices";
-import { Stage } from "../stage";
+import { nodeOf, Stage } from "../stage";
 import { BenchKeys, useRawKey } from "./BenchKeys";
 import { Details, History } from "./Details";
 import { setMarks } from "./MarkList";
@@ -108,6 +108,11 @@ function Opened({ data, steps, doings }: { data: CaseOut; steps: StepOut[]; doin
                 onSaw={(id, which, mm) => doings.set("trim", id, { [`${which}_mm`]: mm })}
                 onPlane={(on, [front, left, right]) => doings.set("level", "*", { marks: { on, front, left, right } })}
                 onLevel={(values) => doings.set("level", "*", { ...values })}
+                onSwab={(id, stroke) =>
+                  doings.set("follow", id, {
+                    swab: [...((nodeOf(data, "follow", id)?.settings.swab as []) ?? []), stroke],
+                  })
+                }
                 onMarks={(id, pairs) => setMarks(data, doings, id, pairs)}
               />
               <Tools step={step.name} raw={raw} />
@@ -238,6 +243,7 @@ const HINTS: Record<string, string> = {
     "Move the lower with the arrow keys, up and down with Page Up and Page Down: 0.01 mm, with Shift 0.1 mm. Type it on the card under More settings.",
   handle:
     "Pull a ball on the glass: each does one thing. Keys: up and down tilt, left and right roll, Page Up and Down turn, by 1°, with Shift 10°.",
+  swab: "Brush on a scan that follows its jaw what has changed: it is left out of the fit. With Alt, what has not. The swab is 3 mm wide and reaches into undercuts.",
   saw: "Pull a saw on the model, or step it with the arrow keys: 0.1 mm, with Shift 1 mm. Hatched is what will go.",
 };
 

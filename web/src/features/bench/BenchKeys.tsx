@@ -88,6 +88,16 @@ export function BenchKeys({ data, doings, choose }: { data: CaseOut; doings: Doi
         }}
       />
       <Command
+        id="swab"
+        title="Swab: brush what has changed on a scan that follows"
+        keys="w"
+        group="Tools"
+        run={() => {
+          if (bench.step !== "bite") bench.open("bite");
+          bench.take("swab");
+        }}
+      />
+      <Command
         id="nudge"
         title="Nudge: move the lower by hand"
         keys="m"

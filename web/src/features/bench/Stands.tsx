@@ -1,6 +1,7 @@
 import type { CaseOut } from "../../shared/api/client";
 import { useBench } from "../../store/bench";
 import { goodValue, toStage } from "../stage";
+import { Followers } from "./Followers";
 import { MarkList } from "./MarkList";
 import { Since } from "./Since";
 import type { Doings } from "./useCase";
@@ -40,6 +41,7 @@ export function Stands({ data, doings }: { data: CaseOut; doings: Doings }) {
           <ScanLine key={scan.piece} scan={scan} data={data} />
         ))}
       </ul>
+      <Followers data={data} doings={doings} />
       {contacts.length > 0 && (
         <>
           <div className="flex items-center justify-between pt-1">

@@ -47,3 +47,19 @@ export function PlaneMarks({ points }: { points: Point[] }) {
     />
   ));
 }
+
+/** Where the swab has been in the stroke that is being made. */
+export function SwabTrail({ points, radius, adds }: { points: Point[]; radius: number; adds: boolean }) {
+  return points.map((p) => (
+    <mesh
+      key={p.join()}
+      position={p}
+      renderOrder={6}
+      raycast={() => {}}
+      material={ink(adds ? "#a3172a" : "#1d6b5e", { opacity: 0.3 })}
+      dispose={null}
+      geometry={BALL}
+      scale={radius}
+    />
+  ));
+}

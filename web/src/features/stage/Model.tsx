@@ -20,6 +20,8 @@ interface Props {
   saws: Saws | null;
   layer?: number;
   onMark?: (shown: Shown, home: Point) => void;
+  /** Given while the swab is in hand: a place under it, in the scan's home. */
+  onBrush?: (shown: Shown, home: Point, start: boolean, adds: boolean) => void;
   onBounds: (key: string, bounds: Bounds | null) => void;
 }
 
@@ -33,7 +35,7 @@ const MODE_OF: Partial<Record<Shown["role"], number>> = {
 };
 
 /** One mesh of the case in its place. */
-export const Model = memo(function Model({ shown, ghost, saws, layer = 0, onMark, onBounds }: Props) {
+export const Model = memo(function Model({ shown, ghost, saws, layer = 0, onMark, onBrush, onBounds }: Props) {
   const onStage = useLoaded(shown.digest, shown.early?.sha256 ?? null);
   const loaded = onStage?.loaded ?? null;
   // Not disposed of: it owns nothing, and the last one to go would take the program with it.
@@ -109,6 +111,14 @@ export const Model = memo(function Model({ shown, ghost, saws, layer = 0, onMark
 
   function onPointerMove(event: ThreeEvent<PointerEvent>) {
     if (shown.role === "map") underPointer(mapValue(event));
+    if (event.buttons === 1) brushAt(event, false);
+  }
+
+  function brushAt(event: ThreeEvent<PointerEvent>, start: boolean) {
+    if (!onBrush || event.button > 0) return;
+    event.stopPropagation();
+    const home = event.point.clone().applyMatrix4(shown.matrix.clone().invert());
+    onBrush(shown, [home.x, home.y, home.z], start, !event.altKey);
   }
 
   function onClick(event: ThreeEvent<MouseEvent>) {
@@ -131,6 +141,7 @@ export const Model = memo(function Model({ shown, ghost, saws, layer = 0, onMark
       renderOrder={ghost ? 2 : 0}
       raycast={raycast}
       onClick={onClick}
+      onPointerDown={onBrush ? (e) => brushAt(e, true) : undefined}
       onPointerMove={shown.role === "map" ? onPointerMove : undefined}
       onPointerOut={shown.role === "map" ? () => underPointer(null) : undefined}
       dispose={null}

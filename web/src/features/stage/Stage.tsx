@@ -10,7 +10,7 @@ import { Glass, Plate } from "./Furniture";
 import { Label } from "./Label";
 import { HandleWords, type LevelHand, LevelHandle } from "./LevelHandle";
 import { MapLegend } from "./MapLegend";
-import { Marks, PlaneMarks } from "./Marks";
+import { Marks, PlaneMarks, SwabTrail } from "./Marks";
 import { type Bounds, Model } from "./Model";
 import { Pairs } from "./Pairs";
 import { PlayMove, TriedMove } from "./PlayMove";
@@ -27,6 +27,8 @@ interface Props {
   onMarks: (piece: string, pairs: Pair[]) => void;
   /** Three points of a jaw that make the occlusal plane: front, left, right. */
   onPlane: (piece: string, points: Point[]) => void;
+  /** A stroke of the swab on a scan that follows, in its home. */
+  onSwab: (piece: string, stroke: Stroke) => void;
   /** A correction of the level by hand, in degrees. */
   onLevel: (values: Partial<LevelHand>) => void;
 }
@@ -40,10 +42,18 @@ const NUDGE: Record<string, [SawName, number]> = {
   arrowright: ["back", -1],
 };
 
+const SWAB_MM = 1.5;
+/** As the core keeps it: see swabbed.py. */
+export interface Stroke {
+  points_mm: Point[];
+  radius_mm: number;
+  adds: boolean;
+}
+
 type AllBounds = Record<string, Bounds>;
 
 /** The 3D view of one case. */
-export function Stage({ data, step, onSaw, onMarks, onPlane, onLevel }: Props) {
+export function Stage({ data, step, onSaw, onMarks, onPlane, onLevel, onSwab }: Props) {
   const {
     visibility,
     tool,
@@ -127,6 +137,27 @@ export function Stage({ data, step, onSaw, onMarks, onPlane, onLevel }: Props) {
     }
   }
 
+  const [stroke, setStroke] = useState<{ piece: string; points: Point[]; adds: boolean } | null>(null);
+  const brushes = step === "bite" && tool === "swab";
+
+  function brush(shown: Shown, home: Point, start: boolean, adds: boolean) {
+    if (start) {
+      setLocked(true);
+      return setStroke({ piece: shown.piece, points: [home], adds });
+    }
+    if (stroke?.piece !== shown.piece) return;
+    const last = stroke.points.at(-1) as Point;
+    const apart = Math.hypot(home[0] - last[0], home[1] - last[1], home[2] - last[2]);
+    if (apart > SWAB_MM / 2 && stroke.points.length < 2000) setStroke({ ...stroke, points: [...stroke.points, home] });
+  }
+
+  function endStroke() {
+    if (!stroke) return;
+    onSwab(stroke.piece, { points_mm: stroke.points, radius_mm: SWAB_MM, adds: stroke.adds });
+    setStroke(null);
+    setLocked(false);
+  }
+
   const nudged = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
   useHotkeys(
     Object.keys(NUDGE)
@@ -151,6 +182,8 @@ export function Stage({ data, step, onSaw, onMarks, onPlane, onLevel }: Props) {
   return (
     <div
       className="stage-ground absolute inset-0"
+      onPointerUp={endStroke}
+      onPointerLeave={endStroke}
       data-testid="stage"
       data-shown={seen.length}
       data-drawn={drawn.length}
@@ -165,6 +198,7 @@ export function Stage({ data, step, onSaw, onMarks, onPlane, onLevel }: Props) {
             saws={s.piece === acting && s.role === "raw" ? saws : null}
             layer={marking && !s.jaw ? 1 : 0}
             onMark={onMark}
+            onBrush={brushes && s.role === "map" ? brush : undefined}
             onBounds={onBounds}
           />
         ))}
@@ -177,6 +211,13 @@ export function Stage({ data, step, onSaw, onMarks, onPlane, onLevel }: Props) {
         )}
         {step === "bite" && !book && move && <PlayMove {...move} />}
         <TriedMove />
+        {stroke && (
+          <SwabTrail
+            points={stroke.points.map((p) => onStage(data, stroke.piece, step, p))}
+            radius={SWAB_MM}
+            adds={stroke.adds}
+          />
+        )}
         {step === "level" && tool === "handle" && (
           <LevelHandle
             now={nodeOf(data, "level")?.settings as unknown as LevelHand}

@@ -1,0 +1,131 @@
+import type { CaseOut, NodeOut, PieceOut } from "../../shared/api/client";
+import { capital } from "../../shared/format";
+import { useBench } from "../../store/bench";
+import { flagsOf } from "./states";
+import { CLEAR, type Doings } from "./useCase";
+
+const WAYS = ["auto", "scan bodies", "surface"] as const;
+
+/** Scans that lie on a jaw or on each other: how well, on what, by what, and what has changed. */
+export function Followers({ data, doings }: { data: CaseOut; doings: Doings }) {
+  const nodes = data.nodes.filter((n) => n.step === "follow");
+  if (nodes.length === 0) return null;
+  return (
+    <section aria-label="Scans that follow" className="mb-1">
+      <h3 className="dim pt-1 text-xs font-semibold">Scans that follow</h3>
+      <ul>
+        {nodes.map((node) => {
+          const piece = data.pieces.find((p) => p.id === node.piece);
+          return piece && <Follower key={node.id} node={node} piece={piece} data={data} doings={doings} />;
+        })}
+      </ul>
+    </section>
+  );
+}
+
+function titleOf(piece: PieceOut | undefined): string {
+  if (!piece) return "?";
+  return capital(piece.jaw ?? (piece.kind === "jaw" ? `one more ${piece.looks ?? "jaw"}` : piece.kind));
+}
+
+function Follower({ node, piece, data, doings }: { node: NodeOut; piece: PieceOut; data: CaseOut; doings: Doings }) {
+  const { act, piece: acting, take, tool } = useBench();
+  const on = acting === piece.id;
+  const flags = flagsOf(node);
+  const refused = flags.find((f) => f.severity !== "note");
+  const target = (node.good.on as { json?: string } | undefined)?.json ?? "";
+  const strokes = (node.settings.swab as unknown[] | undefined)?.length ?? 0;
+  const others = data.pieces.filter(
+    (p) => p.id !== piece.id && (p.jaw || data.nodes.some((n) => n.step === "follow" && n.piece === p.id)),
+  );
+  return (
+    <li className="line border-b py-1 text-[13px]">
+      <div className="flex justify-between gap-2">
+        <span className="min-w-0 truncate" title={piece.file}>
+          {titleOf(piece)}
+        </span>
+        <span className={refused ? "text-warning" : "dim whitespace-nowrap"}>
+          {refused
+            ? "▲ not placed"
+            : `${node.figure} on ${titleOf(data.pieces.find((p) => p.id === target)).toLowerCase()}`}
+        </span>
+        <button
+          type="button"
+          className="font-semibold text-primary"
+          aria-pressed={on}
+          title="See it where it lies, with its distances"
+          onClick={() => act(piece.id)}
+        >
+          Show
+        </button>
+      </div>
+      {on && (
+        <div className="py-1">
+          {flags.map((f) => (
+            <p key={f.id} className={f.severity === "note" ? "dim" : "text-warning"}>
+              {f.message}
+            </p>
+          ))}
+          <Choice
+            label="Lies on"
+            value={(node.settings.on as string) || ""}
+            options={[["", "auto"], ...others.map((p): [string, string] => [p.id, titleOf(p)])]}
+            choose={(value) => doings.set("follow", piece.id, { on: value || CLEAR })}
+          />
+          <Choice
+            label="Laid by"
+            value={node.settings.by as string}
+            options={WAYS.map((w) => [w, w])}
+            choose={(value) => doings.set("follow", piece.id, { by: value === "auto" ? CLEAR : value })}
+          />
+          <p className="flex items-center justify-between gap-2 pt-1">
+            <button
+              type="button"
+              className="btn btn-xs"
+              aria-pressed={tool === "swab"}
+              title="Brush what has changed, with Alt what has not (W)"
+              onClick={() => take("swab")}
+            >
+              Swab <kbd className="key">W</kbd>
+            </button>
+            <span className="dim">{strokes === 1 ? "1 stroke by hand" : `${strokes} strokes by hand`}</span>
+            {strokes > 0 && (
+              <button
+                type="button"
+                className="font-semibold text-primary"
+                onClick={() => doings.set("follow", piece.id, { swab: CLEAR })}
+              >
+                Take them back
+              </button>
+            )}
+          </p>
+        </div>
+      )}
+    </li>
+  );
+}
+
+function Choice({
+  label,
+  value,
+  options,
+  choose,
+}: {
+  label: string;
+  value: string;
+  options: [string, string][];
+  choose: (value: string) => void;
+}) {
+  return (
+    <label className="flex items-center justify-between gap-2 py-0.5">
+      {label}
+      <select className="select select-xs w-36" value={value} onChange={(e) => choose(e.target.value)}>
+        {options.map(([key, words]) => (
+          <option key={key} value={key}>
+            {words}
+          </option>
+        ))}
+      </select>
+    </label>
+  );
+}
