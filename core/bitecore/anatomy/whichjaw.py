@@ -31,20 +31,24 @@ class _Sign:
     upper: float
     lower: float
     spread: float
+    weight: float = 1.0
+    most: float = 2.6
 
     def odds(self, value: float) -> float:
-        """Natural logarithm of how much likelier the value is in an upper; one sign never decides alone."""
+        """Natural logarithm of how much likelier the value is in an upper; one sign never decides alone. weight : less
+        than one for a sign that says much the same as another; most : what it may say for an upper."""
         if not np.isfinite(value):
             return 0.0
         off = ((value - self.lower) ** 2 - (value - self.upper) ** 2) / (2 * self.spread**2)
-        return float(np.clip(off, -2.6, 2.6))
+        return float(np.clip(self.weight * off, -2.6 * self.weight, self.most))
 
 
+# Widths at premolars and molars go together; worn or levelled lowers are flat, so that a flat curve says little.
 SIGNS = {
     "outer width at the second molars": _Sign(61.0, 56.6, 2.6),
     "inner width at the first molars": _Sign(37.0, 32.6, 2.2),
-    "inner width at the premolars": _Sign(29.2, 26.1, 1.8),
-    "hollow curve of the tips": _Sign(-0.1, 1.25, 0.62),
+    "inner width at the premolars": _Sign(29.2, 26.1, 1.8, weight=0.7, most=1.82),
+    "hollow curve of the tips": _Sign(-0.1, 1.25, 0.62, most=1.5),
     "embrasures of the front teeth": _Sign(0.12, -0.2, 0.22),
     "lingual cusps under the buccal ones": _Sign(0.3, 0.62, 0.5),
 }
