@@ -88,8 +88,8 @@ def fit_bite(upper: Jaw, lower: Jaw, scans: Mapping[str, Mesh], marks: Mapping[s
         placed = tuple(_left_out(p, why, strips[p]) for p, why in left_out.items())
         return BiteFit(None, placed, why=placed[0].why if placed else "there is no bite scan")
     fit = settled_bite(upper, lower, {p: strips[p] for p in starts}, starts)
-    scans = (*fit.scans, *(_left_out(p, why, strips[p]) for p, why in left_out.items()))
-    told = [replace(s, marks_mm=by_hand[s.piece].apart_mm) if s.piece in by_hand else s for s in scans]
+    placed_all = (*fit.scans, *(_left_out(p, why, strips[p]) for p, why in left_out.items()))
+    told = [replace(s, marks_mm=by_hand[s.piece].apart_mm) if s.piece in by_hand else s for s in placed_all]
     return replace(fit, scans=tuple(told))
 
 

@@ -78,7 +78,7 @@ def export(
         if threemf_each:
             files.append(_file(f"{name}.3mf", threemf.write([(name, mesh)], title=name), [body], frame))
     if stl_all and placed:
-        whole = _joined([mesh for _, mesh in placed])
+        whole = joined([mesh for _, mesh in placed])
         files.append(_file(f"{together}.stl", stl.write_binary(whole), list(bodies), frame))
     if threemf_all and placed:
         pairs = [(name, mesh) for name, (_, mesh) in zip(names, placed, strict=True)]
@@ -95,7 +95,8 @@ def _names(bodies: Sequence[Body], frame: str, pattern: str, words: Mapping[str,
     return out
 
 
-def _joined(meshes: list[Mesh]) -> Mesh:
+def joined(meshes: list[Mesh]) -> Mesh:
+    """All in one, each a piece of its own."""
     start = np.cumsum([0] + [len(m.vertices_mm) for m in meshes])
     return Mesh.of(
         np.vstack([m.vertices_mm for m in meshes]),

@@ -5,4 +5,4 @@ RIVALS = ("rival",)
 # Earlier scans of a jaw, which may lend the relation they had.
 EARLIER = ("further", "before", "replaced")
 # Scans that lie on a jaw and go with it.
-FOLLOWERS = ("further", "before", "wax", "denture", "bodies", "desk", "impression", "replaced")
+FOLLOWERS = ("further", "before", "wax", "denture", "bodies", "desk", "impression", "returned", "replaced")

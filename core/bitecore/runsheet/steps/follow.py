@@ -8,6 +8,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from ...anatomy.block import stands_at
 from ...anatomy.following import CHANGED_MM, Followed, beyond, changed, follow, follow_by_posts
 from ...anatomy.jaw import Jaw
 from ...anatomy.swabbed import Stroke, swabbed
@@ -28,9 +29,10 @@ class FollowSettings(StepSettings):
 
 @dataclass(frozen=True)
 class _Ways:
-    """What each way found; used : the one that counts."""
+    """What each way found; used : the one that counts, how : its name."""
 
     used: Followed
+    how: str
     surface: Followed
     posts: Followed | None
 
@@ -43,7 +45,7 @@ def apply(inputs: Inputs, settings: FollowSettings, run: Run) -> StepResult:
         return StepResult({"place": None, "on": None}, (), (flag,), "not placed")
     first = Jaw.seen(inputs["mesh"], inputs["about"])
     run.tick(0.1, "laying it on its jaw")
-    seen, ways = _laid(own, about, first, settings)
+    seen, ways = _laid(own, about, first, inputs["about"], settings)
     if ways.used.matrix is None:
         flag = Flag("not-followed", "look", f"It could not be laid on the {about['jaw'] or about['looks']} jaw: {ways.used.why}.")
         return StepResult({"place": None, "on": target["piece"]}, (), (flag,), "not placed")
@@ -51,7 +53,7 @@ def apply(inputs: Inputs, settings: FollowSettings, run: Run) -> StepResult:
     off = changed(seen, first.mesh, ways.used.matrix)
     off = _by_hand(own, off, settings)
     share = float((np.abs(off) > CHANGED_MM).sum() / max(np.isfinite(off).sum(), 1))
-    values: dict = {"place": _place(target["piece"], ways.used), "on": target["piece"], "map": mapped(own, off)}
+    values: dict = {"place": _place(target["piece"], ways), "on": target["piece"], "map": mapped(own, off)}
     part = beyond(own, off, CHANGED_MM)
     if part is not None:
         values["changed"] = part
@@ -59,7 +61,7 @@ def apply(inputs: Inputs, settings: FollowSettings, run: Run) -> StepResult:
     return StepResult(values, _readings(ways, share), (_words(ways, share, about),), figure)
 
 
-def _laid(own: Mesh, about: dict, first: Jaw, settings: FollowSettings) -> tuple[Mesh, _Ways]:
+def _laid(own: Mesh, about: dict, first: Jaw, target: dict, settings: FollowSettings) -> tuple[Mesh, _Ways]:
     """(the scan with the side outwards by which it lies, how)."""
     leave_out = swabbed(own, settings.swab)[0] if settings.swab else None
     # An impression is the negative of the jaw, and so is the tissue side of a denture: its surface looks the other way.
@@ -73,8 +75,17 @@ def _laid(own: Mesh, about: dict, first: Jaw, settings: FollowSettings) -> tuple
         posts = follow_by_posts(Jaw.seen(turned, about), first, by_surface.matrix)
     if settings.by == "scan bodies" and posts is None:
         posts = Followed(None, 0.0, 0.0, 0.0, "the two have not two scan bodies in common")
-    use_posts = posts is not None and (settings.by == "scan bodies" or posts.matrix is not None)
-    return turned, _Ways(posts if use_posts and posts else by_surface, by_surface, posts)
+    if posts is not None and (settings.by == "scan bodies" or posts.matrix is not None):
+        return turned, _Ways(posts, "scan bodies", by_surface, posts)
+    if by_surface.matrix is None and about.get("block") and settings.by == "auto":
+        return turned, _Ways(_by_block(about["block"], target), "block", by_surface, None)
+    return turned, _Ways(by_surface, "surface", by_surface, posts)
+
+
+def _by_block(found: dict, target: dict) -> Followed:
+    """Where the block stands with the jaw it went out with, there it stands again."""
+    matrix = stands_at(target) @ np.linalg.inv(np.array(found["matrix"]))
+    return Followed(matrix, 0.0, found["rms_mm"], found["error_mm"])
 
 
 def _by_hand(mesh: Mesh, off: NDArray, settings: FollowSettings) -> NDArray:
@@ -86,12 +97,13 @@ def _by_hand(mesh: Mesh, off: NDArray, settings: FollowSettings) -> NDArray:
     return np.where(has, np.copysign(np.maximum(np.abs(np.nan_to_num(off)), 2 * CHANGED_MM), np.nan_to_num(off)), off)
 
 
-def _place(target: str, done: Followed) -> dict:
+def _place(target: str, ways: _Ways) -> dict:
+    done = ways.used
     assert done.matrix is not None
     return {
         "on": target,
         "home_to_jaw": (np.round(done.matrix, 12) + 0.0).tolist(),
-        "by": "scan bodies" if done.posts else "surface",
+        "by": ways.how,
         "met": round(done.met, 4),
         "rms_mm": round(done.rms_mm, 6),
         "error_mm": round(done.error_mm, 6),
@@ -101,6 +113,11 @@ def _place(target: str, done: Followed) -> dict:
 def _readings(ways: _Ways, share: float) -> tuple[Reading, ...]:
     done = ways.used
     what = "scan bodies" if done.posts else "teeth"
+    if ways.how == "block":
+        return (
+            Reading("block off its own size (RMS)", 1000 * done.rms_mm, "µm"),
+            Reading("teeth held to about", 1000 * done.error_mm, "µm"),
+        )
     out = [
         Reading("lies on the other", 100 * done.met, "%"),
         Reading("scatter of the fit (RMS)", 1000 * done.rms_mm, "µm"),
@@ -125,6 +142,9 @@ def _apart(a: Followed, b: Followed) -> float:
 
 def _words(ways: _Ways, share: float, about: dict) -> Flag:
     done, jaw = ways.used, about["jaw"] or about["looks"]
+    if ways.how == "block":
+        text = f"Brought home by its reference block, the far teeth to about {1000 * done.error_mm:.0f} µm"
+        return Flag("followed", "note", f"{text}. It shares no surface with the {jaw} jaw.")
     if done.posts:
         text = f"Laid by its {done.posts} scan bodies, those to about {1000 * done.error_mm:.0f} µm"
     else:

@@ -6,8 +6,9 @@ from typing import Literal
 
 import numpy as np
 
+from ...anatomy.block import block, stands_at
 from ...progress import Run
-from ..export import Body, export, safe_folder
+from ..export import Body, export, joined, safe_folder
 from ..model import FileValue, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 
 
@@ -17,6 +18,10 @@ class HandOffSettings(StepSettings):
     )
     stl: Literal["each", "all", "none"] = setting("each", label="STL", help="One file per body, one for all, or none.")
     threemf: Literal["each", "all", "none"] = setting("all", label="3MF", help="One file per body, one for all, or none.")
+    block: bool = setting(
+        False, label="Reference block", main=False,
+        help="A small block goes out over each jaw: a file that comes back with it finds home, whatever became of the rest.",
+    )  # fmt: skip
     pattern: str = setting(
         "{number}_{jaw}", min_length=1, max_length=120, label="File names",
         help="From {number}, {patient}, {practice}, {date}, {jaw}, {frame} and {kind}.",
@@ -32,7 +37,10 @@ def apply(inputs: Inputs, settings: HandOffSettings, run: Run) -> StepResult:
     bodies = []
     for piece, jaw in inputs.jaws.items():
         matrix = np.eye(4).tolist() if settings.frame == "home" else inputs[matrices[settings.frame]][piece]
-        bodies.append(Body(piece, jaw, "body", inputs["body"][piece], None if matrix is None else np.array(matrix)))
+        body = inputs["body"][piece]
+        if settings.block:
+            body = joined([body, block(jaw).moved(stands_at(inputs["about"][piece]))])
+        bodies.append(Body(piece, jaw, "body", body, None if matrix is None else np.array(matrix)))
     words = {key: inputs[key] for key in ("number", "patient", "practice", "date")}
     folder = safe_folder(settings.folder, words)
     run.tick(0.3, "writing files")
@@ -59,12 +67,13 @@ STEP = Step(
     name="hand-off",
     title="Hand-off",
     number=10,
-    version=2,
+    version=3,
     scope="case",
     on_demand=True,
     settings=HandOffSettings,
     needs={
         "body": Need("base", "body", each=True),
+        "about": Need("intake", "about", each=True),
         "home_to_bench": Need("level", "home_to_bench", each=True),
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
         "home_to_plate": Need("plate", "home_to_plate", each=True, optional=True),

@@ -7,6 +7,7 @@ from typing import Literal
 
 import numpy as np
 
+from ...anatomy.block import find
 from ...anatomy.jawshape import UNITS, unit_of
 from ...anatomy.whatis import Shape, recognise
 from ...errors import StepFailed
@@ -23,17 +24,17 @@ from ..model import Flag, Inputs, Need, Reading, Step, StepResult, StepSettings,
 KIND_WORDS = {
     "jaw": "jaw scan", "bite": "bite scan", "impression": "impression", "closed": "closed model", "die": "die",
     "desk": "desk scan", "bodies": "mouth scan with scan bodies", "before": "scan from before treatment", "wax": "wax-up",
-    "denture": "denture", "other": "scan of something else",
+    "denture": "denture", "returned": "file that came back", "other": "scan of something else",
 }  # fmt: skip
 # What becomes of those that are not worked on themselves.
 _SERVES = {"bite": "Bite places the jaws by it", "other": "kept with the case, choose what it is if it shall serve"}
-_SERVES |= dict.fromkeys(("impression", "desk", "bodies", "before", "wax", "denture"), "it goes with its jaw")
+_SERVES |= dict.fromkeys(("impression", "desk", "bodies", "before", "wax", "denture", "returned"), "it goes with its jaw")
 # Stump and shaft together (common practice, no source).
 _DIE_MM = 19.0
 # What the run sheet works on: a closed model is sawn open below its teeth.
 WORKED = ("jaw", "closed")
 SURE = 0.9
-Kind = Literal["auto", "jaw", "bite", "impression", "closed", "die", "desk", "bodies", "wax", "before", "denture", "other"]
+Kind = Literal["auto", "jaw", "bite", "impression", "closed", "die", "desk", "bodies", "wax", "before", "denture", "returned", "other"]
 
 
 class IntakeSettings(StepSettings):
@@ -68,7 +69,8 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
         if unit != found_unit:
             welded = weld(soup.points * UNITS[unit])
             shape, crosses = recognise(welded.mesh), crossing_faces(welded.mesh)
-    kind = shape.kind if settings.kind == "auto" else settings.kind
+    home = find(welded.mesh)
+    kind = settings.kind if settings.kind != "auto" else "returned" if home else shape.kind
     # An impression is a negative: turned about it would still not be the jaw with its tray.
     faces_in = shape.inside_out and kind in ("jaw", "closed", "desk", "bodies", "wax", "die", "denture", "before")
     turn = faces_in if settings.inside == "auto" else settings.inside == "turn"
@@ -78,7 +80,7 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
     about = {
         "kind": kind,
         "jaw": jaw,
-        "looks": settings.jaw if settings.jaw != "auto" else shape.jaw,
+        "looks": settings.jaw if settings.jaw != "auto" else home.jaw if home else shape.jaw,
         "jaw_by_hand": settings.jaw != "auto",
         "confidence": 1.0 if settings.jaw != "auto" else round(shape.confidence if jaw else shape.kind_confidence, 3),
         "unit": unit,
@@ -90,6 +92,13 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
         "form": soup.form,
         "print": surface_print(mesh),
     }
+    if home:
+        about["block"] = {
+            "jaw": home.jaw,
+            "matrix": (np.round(home.matrix, 9) + 0.0).tolist(),
+            "rms_mm": home.rms_mm,
+            "error_mm": home.error_mm,
+        }
     flags = [*_what_flags(inputs.piece, about, settings, unit_confidence), *findings(inputs.piece, mesh, kind, crosses)]
     if soup.dropped_nan or welded.degenerate:
         flags.append(Flag("dropped-triangles", "note", _dropped_words(soup.dropped_nan, welded.degenerate)))
@@ -151,7 +160,7 @@ STEP = Step(
     name="intake",
     title="Intake",
     number=1,
-    version=5,
+    version=6,
     scope="piece",
     every_piece=True,
     settings=IntakeSettings,

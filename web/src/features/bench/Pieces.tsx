@@ -16,6 +16,7 @@ const KINDS = [
   ["desk", "desk scan"],
   ["die", "die"],
   ["denture", "denture"],
+  ["returned", "came back"],
   ["other", "other"],
 ] as const;
 
