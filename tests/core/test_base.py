@@ -16,6 +16,7 @@ from bitecore.ops.border import border_points
 from bitecore.ops.curtain import above_curtain, curtain_over
 from bitecore.ops.holes import close_holes
 from bitecore.ops.mend import mend
+from demo import rescans
 from tests.shapes import dome, jaws, sheet, turn
 
 
@@ -41,6 +42,18 @@ def assert_printable(case: unittest.TestCase, body: Mesh) -> None:
         w = igl.fast_winding_number(body.vertices_mm, body.faces.astype(np.int64), middle + side * normal[pick])
         wrong = np.abs(w - inside) > 0.5
         case.assertLess(wrong.mean(), 0.002, f"{wrong.sum()} of {len(pick)} probes")
+
+
+class FoldedTest(unittest.TestCase):
+    def test_a_border_that_lies_in_folds_is_freed(self) -> None:
+        """Rescans whose triangles turn over at the border: no curtain alone frees their walls."""
+        for jaw, up in ((jaws(3)[0], -1.0), (jaws(3)[1], 1.0)):
+            mesh = mend(rescans.otherwise_meshed(mend(jaw).mesh, np.random.default_rng(2))).mesh
+            made = base(mesh, up=[0, 0, up], thickness_mm=2.0)
+            self.assertLess(made.border_cut_mm, 10.0)
+            # The rescan goes through itself in small folds that stay: here only the closing is judged.
+            self.assertTrue(check_solid(made.body).ok)
+            self.assertTrue(trimesh.Trimesh(made.body.vertices_mm, made.body.faces, process=False).is_watertight)
 
 
 class DomeTest(unittest.TestCase):

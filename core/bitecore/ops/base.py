@@ -21,9 +21,13 @@ from ..progress import QUIET, Run
 from .border import border_points
 from .clip import frame_of, triangulate
 from .curtain import above_curtain
+from .mend import largest_piece
 
 # (how steeply the curtain falls away from the border, how far its top is rounded in mm): gentler when needed.
 _CURTAINS = ((10.0, 0.3), (6.0, 0.3), (3.0, 0.45), (1.2, 1.2))
+
+# Where the surface is folded at the border, so much around the place goes, so many times; curtains under the last are gentle.
+_NIBBLE_MM, _NIBBLES, _GENTLE = 0.7, 4, 2.0
 
 
 @nb.njit(cache=True)
@@ -196,24 +200,42 @@ def base(mesh: Mesh, *, up: ArrayLike, thickness_mm: float, run: Run = QUIET) ->
         raise StepFailed("The surface has no border to carry down: it is closed already.", code="no-border")
     before = border_points(local)
     where = before[:1]
-    tries = [(slope, round_mm, even) for slope, round_mm in _CURTAINS for even in (True, False)]
-    for attempt, (slope, round_mm, even) in enumerate(tries):
-        run.tick(0.1 + 0.6 * attempt / len(tries), "walls")
-        freed = above_curtain(local, slope=slope, round_mm=round_mm, even=even)
-        if freed.triangles == 0:
-            raise StepFailed("Nothing is left of the surface once its border is cut back.", code="nothing-left")
-        loops = border_loops(freed)
-        bad = crossing_walls(freed, loops)
-        if not bad.any():
-            far, _ = cKDTree(before).query(border_points(freed))
-            return _closed(mesh, freed, rotation, thickness_mm, run, float(far.max()))
-        where = freed.vertices_mm[np.concatenate(loops)[bad]]
+    left = local
+    for attempt in range(1 + _NIBBLES):
+        run.tick(0.1 + 0.6 * attempt / (1 + _NIBBLES), "walls")
+        freed, where = _freed(left)
+        if not len(where):
+            far = float(cKDTree(before).query(border_points(freed))[0].max())
+            return _closed(mesh, freed, rotation, thickness_mm, run, far)
+        # The surface itself lies in folds there: what is folded goes, and the border with it.
+        near = cKDTree(where).query(left.vertices_mm, distance_upper_bound=_NIBBLE_MM)[0] < _NIBBLE_MM
+        kept = ~near[left.faces].any(1)
+        if kept.all() or not kept.any():
+            break
+        left = largest_piece(left.of_faces(kept))
     raise StepFailed(
         "The border folds over itself here, and no wall can go down from it. Trim more off at this place.",
         code="border-folds",
         point_mm=where[0] @ rotation,
         radius_mm=2.0,
     )
+
+
+def _freed(local: Mesh) -> tuple[Mesh, NDArray[np.float64]]:
+    """(what lies above the curtain, (k, 3) where walls under its border would still cross: none for the first that will do)."""
+    freed, crossed = local, []
+    for slope, round_mm, even in ((s, r, e) for s, r in _CURTAINS for e in (True, False)):
+        freed = above_curtain(local, slope=slope, round_mm=round_mm, even=even)
+        if freed.triangles == 0:
+            raise StepFailed("Nothing is left of the surface once its border is cut back.", code="nothing-left")
+        loops = border_loops(freed)
+        bad = crossing_walls(freed, loops)
+        if not bad.any():
+            return freed, np.zeros((0, 3))
+        # The gentlest cuts far from the fold: what it crosses says little of where that is.
+        if slope > _GENTLE:
+            crossed.append(freed.vertices_mm[np.concatenate(loops)[bad]])
+    return freed, crossed[-1]
 
 
 def _home_vertices(mesh: Mesh, local: Mesh, rotation: NDArray) -> NDArray[np.float64]:
