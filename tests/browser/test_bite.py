@@ -216,3 +216,105 @@ class BiteTest(BrowserCase):
         page.get_by_text("The relation is that of an earlier pair of scans").wait_for(timeout=60_000)
         self.wait_state("Plate", "done")
         self.assertLess(parse_mm(self.reading("Teeth held to about")), 60.0)
+
+    def test_what_a_late_bite_did_and_how_far_its_scans_lie_off(self) -> None:
+        page = self.page
+        self.apart()
+        self.dropped("left", "right")
+        page.get_by_text("Fitted by 2 bite scans (left and right)").wait_for(timeout=60_000)
+        self.wait_state("Plate", "done")
+        did = page.get_by_label("What the change did")
+        did.get_by_text("Since: Added left.stl, right.stl").wait_for()
+        did.get_by_text(re.compile("^Lower did not move; its body is the same")).wait_for()
+        did.get_by_text(re.compile(r"^Upper moved \d+\.\d\d mm, \d+\.\d°; its body")).wait_for()
+        # The move is played; then everything stands where it stood.
+        page.keyboard.press("i")
+        page.wait_for_timeout(2200)
+        page.get_by_label("How the jaws stand").get_by_role("button", name="Show").first.click()
+        page.get_by_label("Distance from the jaw").wait_for()
+        for jaw in ("Upper", "Lower"):
+            for _ in range(2):
+                page.get_by_title(re.compile(f"^{jaw}: shown, ghosted or hidden")).click()
+        page.keyboard.press("3")
+        page.wait_for_timeout(1500)
+        under = page.get_by_test_id("under")
+        for x in range(20, 80, 3):
+            self.hover_at(x / 100, 0.5)
+            if "here" in under.inner_text():
+                break
+        value = re.match(r"here ([+−]?\d+)", under.inner_text())
+        self.assertIsNotNone(value)
+        # Noise of 10 µm on both surfaces: the patch lies on the jaw.
+        self.assertLess(abs(int(value[1].replace("−", "-"))), 100)
+
+    def hover_at(self, left: float, down: float) -> None:
+        box = self.page.get_by_test_id("stage").bounding_box()
+        assert box
+        self.page.mouse.move(box["x"] + left * box["width"], box["y"] + down * box["height"])
+        self.page.wait_for_timeout(90)
+
+    def test_a_scan_that_follows_is_led_and_swabbed(self) -> None:
+        page = self.page
+        self.apart()
+        self.dropped("again")
+        page.get_by_role("button", name="beside").click()
+        follows = page.get_by_label("Scans that follow")
+        follows.get_by_text(re.compile(r"^±\d+ µm on lower")).wait_for(timeout=60_000)
+        self.wait_state("Plate", "done")
+        follows.get_by_role("button", name="Show").click()
+        follows.get_by_label("Lies on").select_option(label="Upper")
+        follows.get_by_text("▲ not placed").wait_for(timeout=60_000)
+        follows.get_by_label("Lies on").select_option(label="auto")
+        follows.get_by_text(re.compile(r"^±\d+ µm on lower")).wait_for(timeout=60_000)
+        for jaw in ("Upper", "Lower"):
+            for _ in range(2):
+                page.get_by_title(re.compile(f"^{jaw}: shown, ghosted or hidden")).click()
+        page.keyboard.press("5")
+        page.keyboard.press("w")
+        page.get_by_text("Brush on a scan that follows").wait_for()
+        page.wait_for_timeout(2500)
+        under = page.get_by_test_id("under")
+        places = [(x / 100, y / 100) for y in (45, 55, 65) for x in range(25, 75, 2)]
+        at = None
+        for place in places:
+            self.hover_at(*place)
+            if "here" in under.inner_text():
+                at = place
+                break
+        self.assertIsNotNone(at)
+        page.mouse.down()
+        for k in range(1, 5):
+            self.hover_at(at[0] + 0.006 * k, at[1] + 0.004 * k)
+        page.mouse.up()
+        follows.get_by_text("1 stroke by hand").wait_for(timeout=60_000)
+        follows.get_by_text(re.compile("has changed")).wait_for(timeout=60_000)
+        follows.get_by_role("button", name="Take them back").click()
+        follows.get_by_text("0 strokes by hand").wait_for()
+
+    def test_level_by_its_handle(self) -> None:
+        page = self.page
+        self.apart()
+        self.step("Level").click()
+        page.keyboard.press("a")
+        grip = page.get_by_test_id("grip-tilt_deg")
+        grip.get_by_text("Tilt: pull the back up or down").wait_for()
+        page.keyboard.press("3")
+        page.wait_for_timeout(2000)
+        box = grip.bounding_box()
+        assert box
+        # The words hang under the ball they speak of.
+        x, y = box["x"] + box["width"] / 2, box["y"] - 16
+        page.mouse.move(x, y)
+        page.mouse.down()
+        for k in range(1, 7):
+            page.mouse.move(x, y - 4 * k)
+            page.wait_for_timeout(60)
+        grip.get_by_text(re.compile(r"^Tilt: the back rises, \d+\.\d mm there, \+\d+\.\d°")).wait_for()
+        page.mouse.up()
+        page.get_by_text("Turned by hand").wait_for()
+        self.wait_state("Plate", "done")
+        tilted = parse_mm(self.reading("Turned by hand").replace("°", " mm"))
+        self.assertGreater(tilted, 0.5)
+        page.keyboard.press("PageUp")
+        page.get_by_text("Turn: the front goes to the patient's left, +1.0°").wait_for()
+        page.keyboard.press("Control+z")

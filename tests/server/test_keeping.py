@@ -285,3 +285,22 @@ class BiteWorkTest(WorkCase):
         np.testing.assert_allclose(m, np.eye(4), atol=2e-3)
         self.assertNotIn("p2", {p["id"] for p in found["pieces"]})
         self.assertNotIn("intake/p2", {n["id"] for n in found["nodes"]})
+
+    def test_what_a_change_of_the_bite_did(self) -> None:
+        upper, lower = jaws(3)
+        case = self.work(self.opened(("u.stl", scan(upper)), ("l.stl", scan(lower))))
+        asked = f"/api/cases/{case.number}/moved"
+        self.assertEqual(self.mira.get(asked).json(), {"since": "", "who": "", "jaws": []})
+        post(self.mira, f"/api/cases/{case.number}/settings", {"base": case.revision, "step": "bite", "values": {"up_mm": -0.5}})
+        case.refresh_from_db()
+        # While it is worked out nothing is said.
+        self.assertEqual(self.mira.get(asked).json()["jaws"], [])
+        self.work(case)
+        found = self.mira.get(asked).json()
+        self.assertEqual((found["since"], found["who"]), ("Bite: Lower up", "Mira Tallow"))
+        by_jaw = {j["jaw"]: j for j in found["jaws"]}
+        # The plane is the lower's, so that on the bench it is the upper that stands half a millimetre higher.
+        self.assertEqual((by_jaw["lower"]["moved_mm"], by_jaw["lower"]["body"]), (0.0, "same"))
+        self.assertAlmostEqual(by_jaw["upper"]["moved_mm"], 0.5, places=6)
+        self.assertAlmostEqual(by_jaw["upper"]["turned_deg"], 0.0, places=6)
+        self.assertEqual(by_jaw["lower"]["had_ml"], by_jaw["lower"]["has_ml"])

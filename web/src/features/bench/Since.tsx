@@ -3,11 +3,15 @@ import type { CaseOut, Moved } from "../../shared/api/client";
 import { client, ok } from "../../shared/api/client";
 import { capital } from "../../shared/format";
 
+const TOLD = new Set(["level", "base", "plate"]);
+
 /** What the last change that moved a jaw did to the case: told once everything is worked out again. */
 export function Since({ data }: { data: CaseOut }) {
   const still = Object.keys(data.working).length > 0;
+  // Asked again whenever one of the steps it speaks of has come to something else.
+  const states = data.nodes.filter((n) => TOLD.has(n.step)).map((n) => `${n.id}:${n.state}`);
   const { data: moved } = useQuery({
-    queryKey: ["moved", data.number, data.revision, still],
+    queryKey: ["moved", data.number, data.revision, still, states.join()],
     queryFn: () => ok(client.GET("/api/cases/{number}/moved", { params: { path: { number: data.number } } })),
     enabled: !still,
     placeholderData: (before) => before,
