@@ -58,6 +58,19 @@ def bite_scan(truth: Pair, plan: ArchPlan, *, left: bool, rng: np.random.Generat
     return as_scanned(joined(parts), plan, rng)
 
 
+def mounted_scan(truth: Pair, plan: ArchPlan, *, rng: np.random.Generator) -> Mesh:
+    """The cheek side of both jaws all round, as a desk scanner sees mounted models, in the bench frame."""
+    parts = []
+    for jaw in (truth.upper, truth.lower):
+        mesh = largest_piece(jaw.mesh)
+        middle, normal = mesh.vertices_mm[mesh.faces].mean(1), vertex_normals(mesh)[mesh.faces].mean(1)
+        ray = middle[:, :2] - [0.0, 26.0]
+        ray /= np.linalg.norm(ray, axis=1)[:, None]
+        sees = (np.einsum("ij,ij->i", normal[:, :2], ray) > 0.15) & (np.abs(middle[:, 2]) < 11)
+        parts.append(otherwise_meshed(_smooth_edge(mesh, sees), rng))
+    return as_scanned(joined(parts), plan, rng)
+
+
 def joined(meshes: list[Mesh]) -> Mesh:
     at = np.cumsum([0] + [len(m.vertices_mm) for m in meshes])
     return Mesh.of(np.vstack([m.vertices_mm for m in meshes]), np.vstack([m.faces + a for m, a in zip(meshes, at, strict=False)]))

@@ -15,6 +15,7 @@ from bitecore.anatomy.bitescans import fit_bite, marked
 from bitecore.anatomy.following import CHANGED_MM, changed, follow
 from bitecore.anatomy.jaw import Jaw
 from bitecore.anatomy.relations import lent_by
+from bitecore.anatomy.whatis import recognise
 from bitecore.mesh import Mesh, vertex_normals
 from bitecore.ops.rigid import angle_deg, laid_on, placed
 from bitecore.ops.settle import Link, Target, settle
@@ -60,6 +61,29 @@ class ClosedFormTest(unittest.TestCase):
     def test_a_mirror_image_is_no_rotation(self) -> None:
         p = np.random.default_rng(1).normal(size=(20, 3))
         self.assertAlmostEqual(float(np.linalg.det(laid_on(p, p * [1, 1, -1])[:3, :3])), 1.0, places=12)
+
+
+class MountedTest(unittest.TestCase):
+    def test_a_scan_of_the_mounted_models_relates_the_jaws(self) -> None:
+        """All round instead of one side: told from a jaw by its border on both sides, placed as bite scans are."""
+        rng = np.random.default_rng(7)
+        mounted = rescans.mounted_scan(truth(), PLAN, rng=rng).moved(turned(11))
+        shape = recognise(mounted)
+        self.assertEqual(shape.kind, "bite")
+        self.assertLess(shape.kind_confidence, 0.9)
+        places = turned(12), turned(13)
+        jaws = [
+            Jaw(mesh, np.array(told.up), np.array(told.front), np.array(told.incisal))
+            for mesh in (scanned(j.mesh, 20 + k).moved(places[k]) for k, j in enumerate((truth().upper, truth().lower)))
+            for told in (recognise(mesh),)
+        ]
+        fit = fit_bite(jaws[0], jaws[1], {"mounted": mounted})
+        self.assertIsNotNone(fit.lower_to_upper, fit.why)
+        tips = np.vstack(list(truth().lower.tips_mm().values()))
+        tips = tips @ places[1][:3, :3].T + places[1][:3, 3]
+        off = off_mm(fit.lower_to_upper, places[0] @ np.linalg.inv(places[1]), tips)
+        self.assertLess(float(off.mean()), 0.03)
+        self.assertLess(float(off.max()), 0.08)
 
 
 class SettleTest(unittest.TestCase):

@@ -15,6 +15,8 @@ from .occlusal import frame_basis
 
 # Cheek side: from this far over the tips to this far under them, turned outwards at least so much (common practice).
 _OVER_MM, _UNDER_MM, _OUTWARD = 1.0, 9.0, 0.35
+# A scan wider than this in two directions goes round the arch.
+_WIDE_MM = 32.0
 _STEP_DEG, _REACH_DEG = 7.0, 112.0
 
 
@@ -35,7 +37,8 @@ class Arch:
 def strips_on(strip: Samples, arch: Arch) -> list[Candidate]:
     """Where a narrow scan of the cheek side may lie on the jaw, the best first. Every place along the arch is tried, each
     with either end in front."""
-    return best_of(strip, _cheek_side(arch), _strip_starts(strip, arch))
+    wide = _spread(strip)[1][1] > _WIDE_MM
+    return best_of(strip, _cheek_side(arch), _round_starts(strip, arch) if wide else _strip_starts(strip, arch))
 
 
 def strips_near(strip: Samples, arch: Arch, starts: NDArray) -> list[Candidate]:
@@ -72,6 +75,33 @@ def _centre(local: NDArray) -> float:
     """How far behind the incisors the rays to the cheek side start (mm)."""
     low, high = np.quantile(local[:, 1], [0.01, 0.99])
     return float(low + 0.62 * (high - low))
+
+
+def _spread(strip: Samples) -> tuple[NDArray, NDArray]:
+    """((3, 3) rows: principal axes, the widest first; (3,) extents along them in mm)."""
+    off = strip.points_mm - strip.points_mm.mean(0)
+    axes = np.linalg.svd(off, full_matrices=False)[2]
+    return axes, np.ptp(off @ axes.T, axis=0)
+
+
+def _round_starts(strip: Samples, arch: Arch) -> NDArray:
+    """Of a scan that goes all round, as of mounted models: its thin way up or down, turned about it by all angles."""
+    axes, _ = _spread(strip)
+    basis = frame_basis(arch.up, arch.front)
+    local = arch.local(arch.samples.points_mm)
+    cheek = local[(local[:, 2] < _OVER_MM) & (local[:, 2] > -_UNDER_MM) & (_outward(arch, local) > _OUTWARD)]
+    there = np.array([*cheek[:, :2].mean(0), 0.0])
+    middle = strip.points_mm.mean(0)
+    starts = []
+    for up in (1.0, -1.0):
+        own = np.stack([axes[0], np.cross(axes[2] * up, axes[0]), axes[2] * up])
+        for turn in np.arange(0.0, 360.0, 20.0):
+            yaw = Rotation.from_euler("z", turn, degrees=True).as_matrix()
+            rotation = basis.T @ yaw @ own
+            start = placed(rotation, np.zeros(3))
+            start[:3, 3] = arch.incisal + basis.T @ there - rotation @ middle
+            starts.append(start)
+    return np.array(starts)
 
 
 def _strip_starts(strip: Samples, arch: Arch) -> NDArray:

@@ -2,7 +2,8 @@
 
 Facts used (common practice, no source): a jaw scan is open towards the gum and its border lies on that side; an arch is
 a horseshoe, nearly its own mirror image, closed in front; a model is closed and stands on a flat floor, a denture is
-closed and has none; a die is small, closed and longer than wide; a bite scan is a narrow open strip; an impression is
+closed and has none; a die is small, closed and longer than wide; a bite scan is a narrow open strip, or a
+band that goes round both jaws; an impression is
 the negative of a jaw within the wall of a tray; a scan body ends in a small flat disc that stands above its
 surroundings.
 """
@@ -29,6 +30,9 @@ _LARGEST_MM = 300.0
 _SAMPLES = 12_000
 # What the tips and edges say of up and front is believed when it is this near to what the whole shape says.
 _FINER_DEG = 25.0
+# Of a band around both jaws, as of mounted models, the border lies above as much as below; of a jaw only below (mm between
+# the middles of surface and border; generated arches have 6 and more).
+_BAND_MM = 2.2
 # Never quite sure of the jaw where there is no palate to see.
 _MOST_WITHOUT_PALATE = 0.96
 
@@ -59,7 +63,7 @@ def recognise(mesh: Mesh) -> Shape:
     floor = _floor(main) if closed else None
     up, lift = (-floor.normal, 10.0) if floor and floor.share > 0.06 else _axis(main, points)
     arch = _arch(points, up)
-    kind, sure = _kind(mesh, main, points, arch, floor, closed)
+    kind, sure = _kind(mesh, main, points, arch, floor, closed=closed, lift=lift)
     inside_out = _inside_out(main, up, lift, closed)
     shape = Shape(kind, sure, None, sure, up, arch.front, inside_out, arch.symmetry)
     if kind not in ("jaw", "closed", "impression", "desk", "denture"):
@@ -175,7 +179,7 @@ def _covered(local: NDArray, tips: NDArray) -> float:
     return float(cells.mean())
 
 
-def _kind(mesh: Mesh, main: Mesh, points: NDArray, arch: _Arch, floor: _Floor | None, closed: bool) -> tuple[str, float]:
+def _kind(mesh: Mesh, main: Mesh, points: NDArray, arch: _Arch, floor: _Floor | None, *, closed: bool, lift: float) -> tuple[str, float]:
     spread = np.linalg.svd(points - points.mean(0), full_matrices=False)[2]
     side = np.sort(np.ptp(points @ spread.T, axis=0))[::-1]
     if closed and side[0] > 35 and side[1] > 30:
@@ -190,6 +194,8 @@ def _kind(mesh: Mesh, main: Mesh, points: NDArray, arch: _Arch, floor: _Floor | 
             return "impression", 0.9 if sure else 0.7
         if discs(mesh, points):
             return "desk", 0.9 if sure else 0.7
+        if lift < _BAND_MM:
+            return "bite", 0.75
         return ("jaw", 0.97) if sure else ("jaw", 0.7)
     if 14 <= side[0] <= 75 and 7 <= side[1] < 32 and side[2] < 26 and not closed:
         return "bite", 0.9 if side[0] > 20 and side[2] < 0.9 * side[1] + 6 else 0.75
