@@ -79,6 +79,7 @@ class MountedTest(unittest.TestCase):
         ]
         fit = fit_bite(jaws[0], jaws[1], {"mounted": mounted})
         self.assertIsNotNone(fit.lower_to_upper, fit.why)
+        self.assertEqual(fit.scans[0].side, "all round")
         tips = np.vstack(list(truth().lower.tips_mm().values()))
         tips = tips @ places[1][:3, :3].T + places[1][:3, 3]
         off = off_mm(fit.lower_to_upper, places[0] @ np.linalg.inv(places[1]), tips)

@@ -28,6 +28,8 @@ _STRIP_POINTS, _SEARCHED = 5000, 900
 # Of a bite scan at least this share lies on each jaw; it is sure when the shares of the next best placement, multiplied,
 # are less than so much of the best one's.
 _LEAST_MET, _CLEARLY = 0.18, 0.6
+# What reaches so far to both sides goes all round.
+_BOTH_MM = 16.0
 # A scatter above this is not one surface scanned twice; an expected error above this is not presented as good
 # (measures of the project).
 WORST_RMS_MM, WORST_ERROR_MM = 0.08, 0.15
@@ -35,7 +37,7 @@ WORST_RMS_MM, WORST_ERROR_MM = 0.08, 0.15
 
 @dataclass(frozen=True)
 class Placed:
-    """One bite scan. to_upper : (4, 4), None where it was not placed; side : left, right or front, the patient's; met :
+    """One bite scan. to_upper : (4, 4), None where it was not placed; side : left, right, front or all round, the patient's; met :
     (upper, lower) share that lies on each; rms_mm : (upper, lower) scatter of what is met; why : what speaks against it;
     marks_mm : how far apart the points of each pair of marks are, once laid on each other; at_mm : (3,) in its home, where
     it lies off most, or its middle."""
@@ -188,7 +190,8 @@ def _scan(piece: str, at: int, done: Settlement, upper: Jaw) -> Placed:
         across = ((used - upper.incisal) @ frame_basis(upper.up, upper.front).T)[:, 0]
         # Seen from above its own tips, an upper's side axis points to the patient's right.
         middle = -float(across.mean())
-        side = "front" if abs(middle) < 8.0 else "left" if middle > 0 else "right"
+        round_ = across.min() < -_BOTH_MM and across.max() > _BOTH_MM
+        side = "all round" if round_ else "front" if abs(middle) < 8.0 else "left" if middle > 0 else "right"
     worst = _worst_place((on_upper, on_lower), done.poses[piece])
     return Placed(
         piece, done.poses[piece], side, (on_upper.met, on_lower.met), (on_upper.rms_mm, on_lower.rms_mm), at_mm=worst

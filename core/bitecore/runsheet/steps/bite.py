@@ -146,7 +146,7 @@ def _by_scans(fit: dict, scans: list[dict]) -> _Found:
     sides = " and ".join(sorted({s["side"] for s in placed if s["side"]}))
     error = 1000 * fit["error_mm"]
     flags = [Flag("fitted", "note", f"Fitted by {_count(len(placed), 'bite scan')} ({sides}): the teeth to about {error:.0f} µm.")]
-    if len({s["side"] for s in placed}) == 1 and placed[0]["side"] != "front":
+    if len({s["side"] for s in placed}) == 1 and placed[0]["side"] in ("left", "right"):
         text = f"Only the {placed[0]['side']} side was scanned closed: the other side is held less, mostly {fit['loose']}."
         flags.append(Flag("one-side", "look", text))
     if fit["disagree_mm"] is not None and fit["disagree_mm"] > _AGREE_MM:
