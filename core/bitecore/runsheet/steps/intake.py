@@ -28,7 +28,9 @@ KIND_WORDS = {
 }  # fmt: skip
 # What becomes of those that are not worked on themselves.
 _SERVES = {"bite": "Bite places the jaws by it", "other": "kept with the case, choose what it is if it shall serve"}
-_SERVES |= dict.fromkeys(("impression", "desk", "bodies", "before", "wax", "denture", "returned"), "it goes with its jaw")
+_SERVES |= dict.fromkeys(
+    ("impression", "desk", "bodies", "before", "wax", "denture", "returned"), "kept with the case, it goes with its jaw"
+)
 # Stump and shaft together (common practice, no source).
 _DIE_MM = 19.0
 # What the run sheet works on: a closed model is sawn open below its teeth.
