@@ -18,6 +18,8 @@ _EMBRASURES = {"upper": np.array([0, 8.5, 15.0, 22.5]), "lower": np.array([0, 5.
 _STEP_MM = 0.25
 # The buccal cusps of the first molars stand at least so far behind the incisors (generated arches of the table's sizes).
 _MOLARS_MM = 22.0
+# Arches widen by 6 to 8 mm from premolars to molars; by more than this only where a molar is missing (the same arches).
+_ASTRAY_MM = 11.0
 # Tips farther apart than this along the arch have a missing tooth between them (the same arches).
 _GAP_MM = 8.5
 
@@ -58,10 +60,11 @@ def signs(local: NDArray[np.float64], tips: NDArray[np.float64]) -> dict[str, fl
     """The measures of SIGNS. local : (n, 3) vertices side, back, up from the incisal point; tips : (k, 3) likewise. NaN
     where there is nothing to measure."""
     hollow = _hollow(tips)
+    molars, premolars = _inner(local, 27.0), _inner(local, 14.0)
     return {
         "outer width at the second molars": _outer(local, 34.0),
-        "inner width at the first molars": _inner(local, 27.0),
-        "inner width at the premolars": _inner(local, 14.0),
+        "inner width at the first molars": np.nan if molars - premolars > _ASTRAY_MM else molars,
+        "inner width at the premolars": premolars,
         "hollow curve of the tips": hollow,
         # Where back teeth are missing the plane tilts, and the band in which the notches are sought with it.
         "embrasures of the front teeth": _front(local) if np.isfinite(hollow) else np.nan,
