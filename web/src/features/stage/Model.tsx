@@ -89,8 +89,9 @@ export const Model = memo(function Model({ shown, ghost, saws, layer = 0, onMark
     u.uOpacity.value = ghost ? 0.3 : 1;
     material.depthWrite = !ghost;
     // What goes lies exactly under what stays: it is drawn a hair behind; marks of contact a hair before.
-    material.polygonOffset = OVER.has(shown.role);
-    const behind = shown.role === "goes" ? 1 : shown.role === "touch" ? -1 : -2;
+    // A scan that lies on a jaw shares its surface: its map is drawn before it.
+    material.polygonOffset = OVER.has(shown.role) || shown.role === "map";
+    const behind = shown.role === "goes" ? 1 : shown.role === "deep" ? -4 : shown.role === "map" ? -3 : -1;
     material.polygonOffsetFactor = 2 * behind;
     material.polygonOffsetUnits = 4 * behind;
     invalidate();
