@@ -34,29 +34,32 @@ export function Marks({ gauge, focus }: { gauge: Point[]; focus: Focus | null })
 
 /** The marks of Level as they are set. */
 export function PlaneMarks({ points }: { points: Point[] }) {
-  return points.map((p) => (
-    <mesh
-      key={p.join()}
-      position={p}
-      renderOrder={6}
-      raycast={() => {}}
-      material={ink("#c2410c")}
-      dispose={null}
-      geometry={BALL}
-      scale={1}
-    />
-  ));
+  return <Balls points={points} colour="#c2410c" radius={1} />;
 }
 
 /** Where the swab has been in the stroke that is being made. */
 export function SwabTrail({ points, radius, adds }: { points: Point[]; radius: number; adds: boolean }) {
+  return <Balls points={points} colour={adds ? "#a3172a" : "#1d6b5e"} radius={radius} opacity={0.3} />;
+}
+
+function Balls({
+  points,
+  colour,
+  radius,
+  opacity = 1,
+}: {
+  points: Point[];
+  colour: string;
+  radius: number;
+  opacity?: number;
+}) {
   return points.map((p) => (
     <mesh
       key={p.join()}
       position={p}
       renderOrder={6}
       raycast={() => {}}
-      material={ink(adds ? "#a3172a" : "#1d6b5e", { opacity: 0.3 })}
+      material={ink(colour, { opacity })}
       dispose={null}
       geometry={BALL}
       scale={radius}
