@@ -10,7 +10,7 @@ import numpy as np
 from bitecore.errors import StepFailed
 from bitecore.files import stl
 from bitecore.mesh import Mesh, face_components, used_vertices
-from bitecore.ops.rigid import angle_deg, placed
+from bitecore.ops.rigid import angle_deg, placed, turned
 from bitecore.progress import QUIET
 from bitecore.runsheet import Inputs, StepResult, standard
 from tests.core.test_mesh import joined
@@ -213,6 +213,19 @@ class LevelTest(unittest.TestCase):
             rotation = np.array(bench["u"])[:3, :3]
             np.testing.assert_allclose(rotation @ rotation.T, np.eye(3), atol=1e-9)
             self.assertAlmostEqual(np.linalg.det(rotation), 1.0, places=9)
+
+    def test_a_correction_tells_when_what_it_corrects_has_moved(self) -> None:
+        """Beside it stands where the automatic part was; more than 1° or 0.5 mm is told (architecture.md)."""
+        auto = self.lower(np.eye(4)).values["auto"]
+        for degrees, mm, told in ((0.0, 0.0, False), (0.8, 0.3, False), (1.2, 0.0, True), (0.0, 0.6, True)):
+            step = placed(turned(tilt_deg=degrees, roll_deg=0, turn_deg=0), [0, mm, 0])
+            was = {**auto, "matrix": (step @ np.array(auto["matrix"])).tolist()}
+            found = self.lower(np.eye(4), roll_deg=2.0, auto=was)
+            self.assertEqual("hand-moved" in codes(found), told, (degrees, mm))
+            self.assertNotIn("hand-moved", codes(self.lower(np.eye(4), auto=was)), "nothing is corrected")
+        flag = next(f for f in self.lower(np.eye(4), roll_deg=2.0, auto={**auto, "on": "gone"}).flags if f.code == "hand-moved")
+        again = self.lower(np.eye(4), roll_deg=2.0, **flag.fix["values"])
+        self.assertNotIn("hand-moved", codes(again))
 
 
 class PlateTest(unittest.TestCase):

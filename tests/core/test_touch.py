@@ -8,11 +8,12 @@ import unittest
 import numpy as np
 
 from bitecore.anatomy.adjusting import Opposing, bench_axes, closed, eased
-from bitecore.anatomy.contacts import believed
+from bitecore.anatomy.contacts import believed, relation
 from bitecore.anatomy.jaw import Jaw
-from bitecore.anatomy.touch import area_of, balance, split_in_four, touching
+from bitecore.anatomy.touch import area_of, balance, touching
 from bitecore.mesh import Mesh, area_mm2
 from bitecore.ops.rigid import placed
+from bitecore.ops.split import split_in_four
 from tests.core.test_mesh import joined
 from tests.shapes import dome, sheet
 
@@ -39,6 +40,43 @@ def lower_of(*cusps: Mesh) -> Jaw:
 
 CEILING = sheet(120, 120, lambda x, y: 0 * x, (80.0, 80.0)).turned_inside_out()  # faces down, as an upper does
 UPPER = Jaw(CEILING, np.array([0, 0, -1.0]), np.array([0, -1.0, 0]), np.zeros(3))
+
+STEEP = np.tan(np.radians(30.0))
+
+
+def crossed(depth_mm: float) -> tuple[Jaw, Jaw]:
+    """Two ridges of 30° that cross at right angles half-way between their vertices, 0.8 mm apart: the upper's lies
+    depth_mm under the lower's, so that the overlap is depth_mm × cos 30° (plane geometry)."""
+    lower = sheet(21, 20, lambda x, y: -STEEP * abs(x), (16.0, 15.2))
+    upper = sheet(20, 21, lambda x, y: STEEP * abs(y) - depth_mm, (15.2, 16.0)).turned_inside_out()
+    ahead, at = np.array([0, -1.0, 0]), np.zeros(3)
+    return Jaw(upper, np.array([0, 0, -1.0]), ahead, at), Jaw(lower, np.array([0, 0, 1.0]), ahead, at)
+
+
+class CrossedRidgesTest(unittest.TestCase):
+    """The deepest place lies on an edge of both, where no vertex is near."""
+
+    def test_the_overlap_between_vertices_is_measured(self) -> None:
+        for depth in (0.05, 0.3):
+            upper, lower = crossed(depth)
+            meet = relation(upper.mesh, lower.mesh, lower_to_upper=np.eye(4), lower_up=lower.up, upper_up=upper.up)
+            self.assertAlmostEqual(meet.overlap_mm, depth * np.cos(np.radians(30)), places=6)
+            np.testing.assert_allclose(meet.deepest_mm[:2], 0, atol=1e-9)
+
+    def test_the_gap_between_vertices_is_measured(self) -> None:
+        upper, lower = crossed(-0.2)
+        meet = relation(upper.mesh, lower.mesh, lower_to_upper=np.eye(4), lower_up=lower.up, upper_up=upper.up)
+        # Ridge from ridge, straight down: the planes fall away from it on both sides.
+        self.assertAlmostEqual(meet.gap_mm, 0.2, places=6)
+
+    def test_eased_and_closed_agree_with_what_is_measured(self) -> None:
+        upper, lower = crossed(0.25)
+        found = eased(Opposing(upper, lower), np.eye(4), tolerance_mm=0.05, axes=np.eye(3))
+        meet = relation(upper.mesh, lower.mesh, lower_to_upper=found.matrix, lower_up=lower.up, upper_up=upper.up)
+        self.assertAlmostEqual(meet.overlap_mm, 0.05, delta=0.002)
+        upper, lower = crossed(-0.4)
+        found = closed(Opposing(upper, lower), np.eye(4), np.array([0, 0, 1.0]))
+        self.assertAlmostEqual(found.distance_mm, 0.4, delta=0.002)
 
 
 class ContactTest(unittest.TestCase):

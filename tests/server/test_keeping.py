@@ -304,3 +304,22 @@ class BiteWorkTest(WorkCase):
         self.assertAlmostEqual(by_jaw["upper"]["moved_mm"], 0.5, places=6)
         self.assertAlmostEqual(by_jaw["upper"]["turned_deg"], 0.0, places=6)
         self.assertEqual(by_jaw["lower"]["had_ml"], by_jaw["lower"]["has_ml"])
+
+    def test_what_a_correction_of_the_level_was_made_on_is_kept_beside_it(self) -> None:
+        """The lower came turned by itself, so the upper led; what led is kept beside the correction by the service."""
+        upper, lower = jaws(3)
+        case = self.work(self.opened(("u.stl", scan(upper)), ("l.stl", scan(lower.moved(turn(7))))))
+        asked = f"/api/cases/{case.number}/settings"
+        post(self.mira, asked, {"base": case.revision, "step": "level", "values": {"tilt_deg": 2.0}})
+        case.refresh_from_db()
+        self.work(case)
+        kept = case.revisions.first().document["settings"]["level"]["*"]
+        self.assertEqual((kept["tilt_deg"], kept["auto"]["on"]), (2.0, "p1"))
+        level = self.level(case.number)
+        np.testing.assert_allclose(level["values"]["auto"]["json"]["matrix"], kept["auto"]["matrix"], atol=1e-12)
+        self.assertNotIn("hand-moved", [f["code"] for f in level["flags"]])
+        post(self.mira, f"/api/cases/{case.number}/undo")
+        self.assertEqual(case.revisions.first().document["settings"]["level"]["*"], {})
+
+    def level(self, number: str) -> dict:
+        return next(n for n in self.mira.get(f"/api/cases/{number}").json()["nodes"] if n["id"] == "level/*")

@@ -9,16 +9,21 @@ from numpy.typing import NDArray
 from scipy.optimize import nnls
 from scipy.spatial.transform import Rotation
 
+from ..mesh import face_normals
 from ..mesh.topology import at_border
 from ..ops.closest import ClosestPoints
 from ..ops.mend import largest_piece
 from ..ops.rigid import angle_deg, placed, turned, unit
+from ..ops.split import finely, usual_edge_mm
 from .contacts import believed
 from .jaw import Jaw
 
 _NEAR_MM, _LEVER_MM = 1.5, 25.0
 _EASED_MM = 3e-4
 _MOST_TRIES, _CONSTRAINTS = 30, 600
+# So near to each other the jaws are asked between vertices too.
+_FINER_MM = 0.3
+_CELL_MM = 0.2
 
 
 def bench_axes(anchor: Jaw, *, upper: bool) -> NDArray[np.float64]:
@@ -47,21 +52,35 @@ class Opposing:
         """(k, 3) crowns of the lower, in its home."""
         return self._lower.points
 
+    def finer(self, lower_to_upper: NDArray) -> None:
+        """Ask between vertices too, from now on, where the jaws are near each other as they stand here."""
+        m, back = lower_to_upper, np.linalg.inv(lower_to_upper)
+        self._lower.asks_finely(self._upper, m)
+        self._upper.asks_finely(self._lower, back)
+
     def gaps(self, lower_to_upper: NDArray, within_mm: float) -> tuple[NDArray, NDArray, NDArray]:
         """In the upper's home: (signed distances (k,), minus where they overlap; directions (k, 3) in which the lower
         leaves the upper; where (k, 3)), of all that is within reach."""
         m, back = lower_to_upper, np.linalg.inv(lower_to_upper)
-        gap, away, at = self._upper.asked(m, self._lower.points, within_mm)
-        other, to_upper, there = self._lower.asked(back, self._upper.points, within_mm)
+        gap, away, at = self._upper.asked(m, self._lower.probes, within_mm)
+        other, to_upper, there = self._lower.asked(back, self._upper.probes, within_mm)
         turned_back = -(to_upper @ m[:3, :3].T)
         return np.r_[gap, other], np.vstack([away, turned_back]), np.vstack([at, there @ m[:3, :3].T + m[:3, 3]])
 
 
 class _Side:
     def __init__(self, jaw: Jaw) -> None:
-        mesh = largest_piece(jaw.mesh)
-        self._tree, self._rim = ClosestPoints(mesh), at_border(mesh)
-        self.points = jaw.crowns()
+        self._mesh = largest_piece(jaw.mesh)
+        self._tree, self._rim = ClosestPoints(self._mesh), at_border(self._mesh)
+        self.points = self.probes = jaw.crowns()
+
+    def asks_finely(self, other: _Side, matrix: NDArray) -> None:
+        at = self._mesh.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]
+        signed, hits = other._tree.signed(at, within_mm=_FINER_MM)
+        near = (hits.face >= 0) & (np.abs(signed) < _FINER_MM)
+        part = self._mesh.of_faces(near[self._mesh.faces].any(1))
+        if part.triangles:
+            self.probes = np.vstack([self.points, finely(part, usual_edge_mm(self._mesh)).vertices_mm])
 
     def asked(self, matrix: NDArray, points: NDArray, within_mm: float) -> tuple[NDArray, NDArray, NDArray]:
         """(signed distances, directions away from this surface, the points) of moved points within reach."""
@@ -69,10 +88,14 @@ class _Side:
         signed, hits = self._tree.signed(p, within_mm=within_mm)
         real = (hits.face >= 0) & ~self._rim[np.maximum(hits.face, 0)] & (np.abs(signed) < within_mm)
         real[real] = believed(p[real], signed[real])
-        away = (p - hits.point_mm)[real]
+        away = (p - hits.point_mm)[real] * np.where(signed[real] < 0, -1.0, 1.0)[:, None]
         length = np.linalg.norm(away, axis=1)
-        fine = length > 1e-9
-        return signed[real][fine], (away * np.sign(signed[real])[:, None])[fine] / length[fine, None], p[real][fine]
+        # What just touches has no way to go of its own: the surface says where it is out.
+        on = length <= 1e-9
+        if on.any():
+            away[on] = face_normals(self._mesh)[hits.face[real][on]]
+            length[on] = 1.0
+        return signed[real], away / length[:, None], p[real]
 
 
 @dataclass(frozen=True)
@@ -87,8 +110,13 @@ class Moved:
 
 def closed(jaws: Opposing, lower_to_upper: NDArray, vertical: NDArray) -> Moved:
     """Along the vertical (3,) unit, up, until the lower first touches the upper; away from it where they overlap."""
-    rise = 0.0
-    reach = 15.0
+    rise = _risen(jaws, lower_to_upper, vertical, 0.0, reach=15.0)
+    jaws.finer(placed(np.eye(3), vertical * rise) @ lower_to_upper)
+    rise = _risen(jaws, lower_to_upper, vertical, rise, reach=2.0)
+    return Moved(placed(np.eye(3), vertical * rise), abs(rise), 0.0, "up" if rise > 0 else "down")
+
+
+def _risen(jaws: Opposing, lower_to_upper: NDArray, vertical: NDArray, rise: float, *, reach: float) -> float:
     for _ in range(60):
         at = placed(np.eye(3), vertical * rise) @ lower_to_upper
         gap, away, _ = jaws.gaps(at, reach)
@@ -106,7 +134,7 @@ def closed(jaws: Opposing, lower_to_upper: NDArray, vertical: NDArray) -> Moved:
             k = gap < 0.9 * least
             rise += float((gap[k] / np.maximum(-(away[k] @ vertical), 0.3)).min())
         reach = min(reach, max(2.0, 3 * abs(least)))
-    return Moved(placed(np.eye(3), vertical * rise), abs(rise), 0.0, "up" if rise > 0 else "down")
+    return rise
 
 
 def eased(jaws: Opposing, lower_to_upper: NDArray, *, tolerance_mm: float, axes: NDArray) -> Moved:
@@ -114,22 +142,33 @@ def eased(jaws: Opposing, lower_to_upper: NDArray, *, tolerance_mm: float, axes:
     constraints (Lawson and Hanson, Solving Least Squares Problems, 1974), taken anew from the start with the surfaces as
     they stand at the last answer, until both agree."""
     pivot = jaws.points.mean(0) @ lower_to_upper[:3, :3].T + lower_to_upper[:3, 3]
-    x, now = np.zeros(6), np.eye(4)
-    for _ in range(_MOST_TRIES):
-        gap, away, p = jaws.gaps(now @ lower_to_upper, _NEAR_MM)
-        if len(gap) == 0:
-            break
-        near = np.argsort(gap)[:_CONSTRAINTS]
-        g = np.concatenate([np.cross(p[near] - pivot, away[near]) / _LEVER_MM, away[near]], axis=1)
-        new = _least_move(g, -tolerance_mm - gap[near] + g @ x)
-        step = new - x
-        x = x + step * min(1.0, 0.5 / max(float(np.linalg.norm(step)), 1e-12))
-        now = _move(x, pivot)
-        if np.linalg.norm(step) < _EASED_MM:
-            break
+    x = _eased(jaws, lower_to_upper, pivot, np.zeros(6), tolerance_mm)
+    jaws.finer(_move(x, pivot) @ lower_to_upper)
+    now = _move(_eased(jaws, lower_to_upper, pivot, x, tolerance_mm), pivot)
     moved = jaws.points @ lower_to_upper[:3, :3].T + lower_to_upper[:3, 3]
     way = moved @ (now[:3, :3] - np.eye(3)).T + now[:3, 3]
     return Moved(now, float(np.linalg.norm(way, axis=1).max()), angle_deg(now[:3, :3]), _axis_words(now, axes))
+
+
+def _eased(jaws: Opposing, lower_to_upper: NDArray, pivot: NDArray, x: NDArray, tolerance_mm: float) -> NDArray[np.float64]:
+    """(6,) the move (see _move), from a first guess."""
+    for _ in range(_MOST_TRIES):
+        gap, away, p = jaws.gaps(_move(x, pivot) @ lower_to_upper, _NEAR_MM)
+        if len(gap) == 0:
+            break
+        near = _spread(np.argsort(gap), p)[:_CONSTRAINTS]
+        g = np.concatenate([np.cross(p[near] - pivot, away[near]) / _LEVER_MM, away[near]], axis=1)
+        step = _least_move(g, -tolerance_mm - gap[near] + g @ x) - x
+        x = x + step * min(1.0, 0.5 / max(float(np.linalg.norm(step)), 1e-12))
+        if np.linalg.norm(step) < _EASED_MM:
+            break
+    return x
+
+
+def _spread(order: NDArray, points: NDArray) -> NDArray[np.int64]:
+    """The first of each cell, in order: one contact alone could take up all the places."""
+    _, first = np.unique(np.floor(points[order] / _CELL_MM).astype(np.int64), axis=0, return_index=True)
+    return order[np.sort(first)]
 
 
 def _move(x: NDArray, pivot: NDArray) -> NDArray:

@@ -13,14 +13,15 @@ from ..mesh.topology import at_border
 from ..ops.clip import clip
 from ..ops.closest import ClosestPoints
 from ..ops.mend import largest_piece
+from ..ops.split import finely, usual_edge_mm
 from .adjusting import bench_axes
 from .contacts import believed
 from .jaw import Jaw
 
 _REACH_MM = 1.0
 # A facing cusp may stand over the middle of a triangle: triangles whose corners are nearer than they are wide are split
-# until they are about this fine before they are asked.
-_FINE_MM, _WIDEST_MM, _MOST_SPLITS = 0.1, 0.25, 2
+# before they are asked.
+_WIDEST_MM = 0.25
 # Patches smaller than this are specks of the scan's noise.
 _LEAST_MM2 = 0.02
 
@@ -53,13 +54,11 @@ def touching(jaw: Jaw, other: Mesh, to_other: NDArray, *, foil_mm: float, hard_m
     main, facing = largest_piece(jaw.mesh), largest_piece(other)
     asked = _Asked(facing, to_other)
     distance = asked.distances(main)
-    edge = float(np.median(np.linalg.norm(main.vertices_mm[main.faces[:, 0]] - main.vertices_mm[main.faces[:, 1]], axis=1)))
+    edge = usual_edge_mm(main)
     near = np.abs(np.where(np.isfinite(distance), distance, np.inf))[main.faces].min(1) < foil_mm + min(edge, _WIDEST_MM)
     if not near.any():
         return Touching(None, None, ())
-    part = main.of_faces(near)
-    for _ in range(int(np.clip(np.ceil(np.log2(edge / _FINE_MM)), 0, _MOST_SPLITS))):
-        part = split_in_four(part)
+    part = finely(main.of_faces(near), edge)
     fine = asked.distances(part)
     touch, deep = _within(part, fine, foil_mm), _within(part, fine, -hard_mm)
     return Touching(touch, deep, () if touch is None else tuple(_contacts(touch, jaw, asked, upper)))
@@ -82,20 +81,6 @@ class _Asked:
         real[real] = believed(points[near][real], signed[real])
         out[near] = np.where(real, signed, np.nan)
         return out
-
-
-def split_in_four(mesh: Mesh) -> Mesh:
-    """Every triangle in four at the middles of its edges; the surface stays where it is."""
-    f = mesh.faces.astype(np.int64)
-    ends = np.sort(np.stack([f, np.roll(f, -1, axis=1)], axis=2).reshape(-1, 2), axis=1)
-    # One number an edge: sorting rows takes ten times as long.
-    keys, of = np.unique(ends[:, 0] * len(mesh.vertices_mm) + ends[:, 1], return_inverse=True)
-    edges = np.stack([keys // len(mesh.vertices_mm), keys % len(mesh.vertices_mm)], axis=1)
-    middle = len(mesh.vertices_mm) + of.reshape(-1, 3)
-    ab, bc, ca = middle.T
-    a, b, c = f.T
-    faces = np.vstack([np.c_[a, ab, ca], np.c_[ab, b, bc], np.c_[ca, bc, c], np.c_[ab, bc, ca]])
-    return Mesh.of(np.vstack([mesh.vertices_mm, mesh.vertices_mm[edges].mean(1)]), faces)
 
 
 def _within(mesh: Mesh, distance: NDArray, most_mm: float) -> Mesh | None:

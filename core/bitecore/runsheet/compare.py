@@ -64,12 +64,11 @@ def _bench(graph: Graph, piece: str) -> NDArray | None:
 
 
 def _tips_on_bench(graph: Graph) -> NDArray | None:
-    """(k, 3); they were found on the lower where there is one in relation, else on the first jaw."""
+    """(k, 3), in the home of the jaw that leads."""
     node = graph.node("level")
     if node is None or node.manifest is None or node.manifest.stopped:
         return None
-    leader = next((p for p, jaw in graph.jaws.items() if jaw == "lower"), next(iter(graph.jaws)))
-    place = _bench(graph, leader)
+    place = _bench(graph, node.manifest.values["auto"]["json"]["on"])
     return None if place is None else _moved(place, np.array(node.manifest.values["tips"]["json"]))
 
 

@@ -128,7 +128,8 @@ class Step:
 
     scope : 'piece' (each jaw by itself) or 'case'. every_piece : also pieces that are no jaws; of : pieces of these kinds
     instead. part_of : the step of the run sheet it is shown with, where it is none of its own. on_demand : waits for a
-    person. upgrades : {from_version: settings dict -> settings dict}. shows : the mesh values the stage shows.
+    person. beside : {name: settings}; when one of these is set, the value of that name that the step last gave is kept beside
+    it in the setting of that name. upgrades : {from_version: settings dict -> settings dict}. shows : the mesh values the stage shows.
     """
 
     name: str
@@ -145,6 +146,7 @@ class Step:
     part_of: str = ""
     on_demand: bool = False
     shows: tuple[str, ...] = ()
+    beside: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     upgrades: Mapping[int, Callable[[dict], dict]] = field(default_factory=dict)
 
     def upgraded(self, values: Mapping[str, Any], version: int | None) -> dict[str, Any]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 
 import numpy as np
@@ -26,6 +27,14 @@ class LevelMarks(BaseModel):
     right: tuple[float, float, float]
 
 
+class Automatic(BaseModel):
+    """Where a jaw was put without the correction by hand: (4, 4) rows, from its home to the bench."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+    on: str
+    matrix: tuple[tuple[float, float, float, float], ...]
+
+
 class LevelSettings(StepSettings):
     tilt_deg: float = setting(0.0, ge=-180, le=180, unit="°", label="Tilt", help="About the left-right axis; plus lifts the back.")
     roll_deg: float = setting(
@@ -40,6 +49,14 @@ class LevelSettings(StepSettings):
     marks: LevelMarks | None = setting(
         None, label="Three marks", help="Between the incisal edges, and a cusp on each side: the plane through them.", main=False
     )
+    auto: Automatic | None = setting(
+        None, label="Corrected from", help="Where the automatic part stood when the correction by hand was made.", main=False
+    )
+
+
+_HAND = ("tilt_deg", "roll_deg", "turn_deg", "left_mm", "back_mm", "up_mm")
+# The automatic part may move so far under a correction by hand before it is told (architecture.md, Settings in space).
+_FAR_DEG, _FAR_MM = 1.0, 0.5
 
 
 def apply(inputs: Inputs, settings: LevelSettings, run: Run) -> StepResult:
@@ -64,14 +81,16 @@ def apply(inputs: Inputs, settings: LevelSettings, run: Run) -> StepResult:
     )
     lead = _to_bench(frames[leader], inputs.jaws[leader])
     to_leader = np.linalg.inv(np.asarray(to_bite[leader], np.float64))
-    bench, stand = ByPiece(), ByPiece()
+    bench, stand, auto = ByPiece(), ByPiece(), {}
     for piece, jaw in inputs.jaws.items():
         own = to_bite.get(piece)
-        auto = _to_bench(frames[piece], jaw) if own is None else lead @ to_leader @ own
-        matrix = hand @ auto
+        auto[piece] = _to_bench(frames[piece], jaw) if own is None else lead @ to_leader @ own
+        matrix = hand @ auto[piece]
         bench[piece] = rounded12(matrix)
         stand[piece] = _stand(matrix, jaw)
     result = _result(frames[leader], inputs.jaws[leader], bench, stand, settings, lead)
+    now = {"on": leader, "matrix": rounded12(auto[leader])}
+    result = replace(result, values={**result.values, "auto": now}, flags=(*_drifted(settings, auto, now), *result.flags))
     if marked:
         by_hand = Flag("levelled-by-marks", "note", "Levelled by three marks set by hand.")
         return replace(result, flags=(by_hand, *(f for f in result.flags if f.code != "levelled")))
@@ -79,6 +98,22 @@ def apply(inputs: Inputs, settings: LevelSettings, run: Run) -> StepResult:
         text = "The three marks lie on a scan that is not levelled by itself now; they do not count. Set them again."
         return replace(result, flags=(Flag("stale-marks", "look", text), *result.flags))
     return result
+
+
+def _drifted(settings: LevelSettings, auto: Mapping[str, NDArray], now: dict) -> tuple[Flag, ...]:
+    """Has what the correction by hand was made on moved since? It is asked of the jaw that led then."""
+    before = settings.auto
+    if before is None or not any(getattr(settings, key) for key in _HAND):
+        return ()
+    text = "The scan on which Level was corrected by hand is not levelled any more."
+    if before.on in auto:
+        step = auto[before.on] @ np.linalg.inv(np.array(before.matrix))
+        turned_deg, off_mm = angle_deg(step[:3, :3]), float(np.linalg.norm(step[:3, 3]))
+        if turned_deg <= _FAR_DEG and off_mm <= _FAR_MM:
+            return ()
+        text = f"Since the correction by hand, what it corrects has moved by {turned_deg:.1f}° and {off_mm:.2f} mm."
+    keep = {"step": "level", "piece": "*", "values": {"auto": now}}
+    return (Flag("hand-moved", "look", f"{text} Look whether it still fits; Fix says that it does.", fix=keep),)
 
 
 def by_marks(frame: OcclusalFrame, marks: LevelMarks) -> OcclusalFrame:
@@ -135,9 +170,10 @@ STEP = Step(
     name="level",
     title="Level",
     number=3,
-    version=2,
+    version=3,
     scope="case",
     settings=LevelSettings,
+    beside={"auto": _HAND},
     needs={
         "mesh": Need("intake", "mesh", each=True),
         "about": Need("intake", "about", each=True),

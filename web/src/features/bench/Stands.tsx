@@ -101,7 +101,7 @@ function ScanLine({ scan, data }: { scan: BiteScan; data: CaseOut }) {
   return (
     <li className="line flex justify-between gap-2 border-b py-1 text-[13px]">
       <span className="min-w-0 truncate" title={file}>
-        {scan.side ? `Bite scan, ${scan.side}` : file}
+        {scan.side ? `Bite, ${scan.side}` : file}
       </span>
       <span className={scan.to_upper ? "dim whitespace-nowrap" : "font-semibold text-warning"}>
         {scan.to_upper ? `${Math.round((scan.met[0] + scan.met[1]) * 100)} % on, ±${worst} µm` : `▲ ${scan.why}`}

@@ -16,10 +16,13 @@ const EYES: Record<Exclude<ViewName, "fit">, [number, number, number]> = {
   start: [0.3, -1, 0.32],
 };
 const MOVE_MS = 260;
+/** So much of the stage is filled; tools and legends stand along its edges. */
+const FILLED = 0.76;
 
 interface Props {
   centre: Vector3;
-  radius: number;
+  /** Of all that is drawn, along the axes (mm). */
+  size: Vector3;
   ready: boolean;
   locked: boolean;
   /** What the coordinates are: when this changes (bench, plate) all is brought into view again. */
@@ -27,8 +30,8 @@ interface Props {
 }
 
 /** Orbit, pan and zoom with mouse and touchpad; the views by name; focus on a place. */
-export function CameraRig({ centre, radius, ready, locked, floor }: Props) {
-  const { camera, gl, invalidate, size } = useThree();
+export function CameraRig({ centre, size, ready, locked, floor }: Props) {
+  const { camera, gl, invalidate, size: canvas } = useThree();
   const view = useBench((s) => s.view);
   const focus = useBench((s) => s.focus);
   const visibility = useBench((s) => s.visibility);
@@ -38,9 +41,9 @@ export function CameraRig({ centre, radius, ready, locked, floor }: Props) {
   );
   const placed = useRef(false);
   /** What was last brought into view, until the person takes the view into their own hands. */
-  const aimed = useRef<{ centre: Vector3; radius: number } | null>(null);
-  const bounds = useRef({ centre, radius });
-  bounds.current = { centre, radius };
+  const aimed = useRef<{ centre: Vector3; size: Vector3 } | null>(null);
+  const bounds = useRef({ centre, size });
+  bounds.current = { centre, size };
 
   useEffect(() => {
     controls.enableDamping = false;
@@ -66,10 +69,20 @@ export function CameraRig({ centre, radius, ready, locked, floor }: Props) {
     controls.enabled = !locked;
   }, [controls, locked]);
 
-  const distanceFor = (r: number) => {
-    const half = MathUtils.degToRad((camera as PerspectiveCamera).fov / 2);
-    const wide = Math.atan(Math.tan(half) * Math.min(size.width / size.height, 1));
-    return (r / Math.sin(wide)) * 0.84;
+  /** How far the eye stands so that a box of this size fills the stage, looked at from there. */
+  const distanceFor = (box: Vector3, eye: Vector3) => {
+    const high = Math.tan(MathUtils.degToRad((camera as PerspectiveCamera).fov / 2)) * FILLED;
+    const wide = high * (canvas.width / canvas.height);
+    const out = eye.clone().normalize();
+    const right = new Vector3().crossVectors(camera.up, out).normalize();
+    const up = new Vector3().crossVectors(out, right);
+    let distance = 0;
+    for (let corner = 0; corner < 8; corner++) {
+      const at = new Vector3(corner & 1 ? 0.5 : -0.5, corner & 2 ? 0.5 : -0.5, corner & 4 ? 0.5 : -0.5).multiply(box);
+      const needed = Math.max(Math.abs(at.dot(right)) / wide, Math.abs(at.dot(up)) / high);
+      distance = Math.max(distance, at.dot(out) + needed);
+    }
+    return distance;
   };
 
   const go = (eye: Vector3, target: Vector3, distance: number, jump: boolean) => {
@@ -96,11 +109,11 @@ export function CameraRig({ centre, radius, ready, locked, floor }: Props) {
   // biome-ignore lint/correctness/useExhaustiveDependencies: the first time there is something to see, and when a view is asked for
   useEffect(() => {
     if (!ready) return;
-    const { centre: c, radius: r } = bounds.current;
+    const { centre: c, size: box } = bounds.current;
     const eye = view.name === "fit" ? camera.position.clone().sub(controls.target) : new Vector3(...EYES[view.name]);
-    go(eye, c.clone(), distanceFor(r), !placed.current);
+    go(eye, c.clone(), distanceFor(box, eye), !placed.current);
     placed.current = true;
-    aimed.current = { centre: c.clone(), radius: r };
+    aimed.current = { centre: c.clone(), size: box.clone() };
   }, [view, ready]);
 
   // What is hidden or shown by hand leaves the eye where it is.
@@ -114,21 +127,23 @@ export function CameraRig({ centre, radius, ready, locked, floor }: Props) {
   useEffect(() => {
     const last = aimed.current;
     if (!last || !ready) return;
-    const off = centre.distanceTo(last.centre) > 0.06 * last.radius || Math.abs(radius / last.radius - 1) > 0.12;
+    const far = last.size.length() / 2;
+    const off = centre.distanceTo(last.centre) > 0.06 * far || size.distanceTo(last.size) > 0.12 * last.size.length();
     if (!off) return;
     const eye = move.current?.to ?? camera.position.clone().sub(controls.target);
-    go(eye, centre.clone(), distanceFor(radius), true);
-    aimed.current = { centre: centre.clone(), radius };
-  }, [centre.x, centre.y, centre.z, radius, ready]);
+    go(eye, centre.clone(), distanceFor(size, eye), true);
+    aimed.current = { centre: centre.clone(), size: size.clone() };
+  }, [centre.x, centre.y, centre.z, size.x, size.y, size.z, ready]);
 
   // biome-ignore lint/correctness/useExhaustiveDependencies: only a change of the floor moves the eye
   useEffect(() => {
     if (!placed.current) return;
     // The models take their new places first.
     const later = setTimeout(() => {
-      const { centre: c, radius: r } = bounds.current;
-      go(new Vector3(...EYES.start), c.clone(), distanceFor(r), true);
-      aimed.current = { centre: c.clone(), radius: r };
+      const { centre: c, size: box } = bounds.current;
+      const eye = new Vector3(...EYES.start);
+      go(eye, c.clone(), distanceFor(box, eye), true);
+      aimed.current = { centre: c.clone(), size: box.clone() };
     }, 60);
     return () => clearTimeout(later);
   }, [floor]);
@@ -138,7 +153,8 @@ export function CameraRig({ centre, radius, ready, locked, floor }: Props) {
     if (!focus || !placed.current) return;
     aimed.current = null;
     const eye = camera.position.clone().sub(controls.target);
-    go(eye, new Vector3(...focus.point), distanceFor(Math.max(focus.radius * 3.2, 12)), false);
+    const around = new Vector3().setScalar(Math.max(focus.radius * 3.2, 12) * 1.4);
+    go(eye, new Vector3(...focus.point), distanceFor(around, eye), false);
   }, [focus]);
 
   useFrame(() => {
@@ -174,7 +190,7 @@ export function CameraRig({ centre, radius, ready, locked, floor }: Props) {
       p.updateProjectionMatrix();
     }
     camera.updateMatrixWorld();
-    tellFrame({ camera, width: size.width, height: size.height, target: controls.target });
+    tellFrame({ camera, width: canvas.width, height: canvas.height, target: controls.target });
   });
   return null;
 }

@@ -108,7 +108,7 @@ export function Stage({ data, step, onSaw, onMarks, onPlane, onLevel, onSwab }: 
     if (!onPlate || !plate) return union(bounds);
     return {
       centre: new Vector3(plate.width_mm / 2, plate.depth_mm / 2, 8),
-      radius: Math.hypot(plate.width_mm, plate.depth_mm) / 2,
+      size: new Vector3(plate.width_mm, plate.depth_mm, 16),
     };
   }, [bounds, onPlate, plate]);
   const move = useSame(moveOf(data));
@@ -229,14 +229,14 @@ export function Stage({ data, step, onSaw, onMarks, onPlane, onLevel, onSwab }: 
           <>
             <Pairs data={data} piece={marking.piece} pairs={pairs} current={marking.number} />
             <Split
-              left={{ layer: 0, ...union(halfOf(bounds, marking.piece, false)), eye: [0.3, -1, 0.32] }}
-              right={{ layer: 1, ...union(halfOf(bounds, marking.piece, true)), eye: outwards(data, marking.piece) }}
+              left={{ layer: 0, ...ball(halfOf(bounds, marking.piece, false)), eye: [0.3, -1, 0.32] }}
+              right={{ layer: 1, ...ball(halfOf(bounds, marking.piece, true)), eye: outwards(data, marking.piece) }}
             />
           </>
         )}
         <CameraRig
           centre={whole.centre}
-          radius={book && step === "bite" ? whole.radius * 0.8 : whole.radius}
+          size={whole.size}
           ready={Object.keys(bounds).length > 0}
           locked={locked || marking !== null}
           floor={onPlate ? "plate" : "bench"}
@@ -328,7 +328,8 @@ function spaced(points: Point[], apart: number): Point[] {
 
 /** Tips are kept in the home of the jaw they were found on; both jaws share a bench. */
 function onBench(data: CaseOut, tips: [number, number, number][]): [number, number, number][] {
-  const leader = data.pieces.find((p) => p.jaw === "lower") ?? data.pieces.find((p) => p.jaw);
+  const on = (goodValue(data, "level", "auto") as { on: string } | undefined)?.on;
+  const leader = data.pieces.find((p) => p.id === on);
   if (!leader) return [];
   const matrix = placeOf(data, leader, "level");
   return tips.map((p) => new Vector3(...p).applyMatrix4(matrix).toArray() as [number, number, number]);
@@ -341,11 +342,16 @@ function moved(saws: Saws, which: SawName, mm: number): Saws {
   return { ...saws, [which]: { ...saw, mm, point } };
 }
 
-/** The middle of all that is drawn, and a radius that keeps its corners in view from the usual sides. */
-function union(bounds: AllBounds): { centre: Vector3; radius: number } {
+/** The middle and the size of all that is drawn. */
+function union(bounds: AllBounds): { centre: Vector3; size: Vector3 } {
   const whole = new Box3();
   for (const b of Object.values(bounds)) whole.union(b.box);
-  if (whole.isEmpty()) return { centre: new Vector3(), radius: 40 };
-  const size = whole.getSize(new Vector3());
-  return { centre: whole.getCenter(new Vector3()), radius: Math.max(Math.hypot(size.x, size.z), size.y) * 0.58 };
+  if (whole.isEmpty()) return { centre: new Vector3(), size: new Vector3(60, 60, 40) };
+  return { centre: whole.getCenter(new Vector3()), size: whole.getSize(new Vector3()) };
+}
+
+/** The middle, and a radius that keeps the corners in view from any side. */
+function ball(bounds: AllBounds): { centre: Vector3; radius: number } {
+  const { centre, size } = union(bounds);
+  return { centre, radius: Math.max(Math.hypot(size.x, size.z), size.y) * 0.58 };
 }
