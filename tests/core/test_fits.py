@@ -22,7 +22,7 @@ from bitecore.ops.settle import Link, Target, settle
 from bitecore.ops.starts import samples_of
 from demo import rescans
 from demo.arch import ArchPlan, Pair
-from demo.variants import turned
+from demo.variants import denture, turned
 from tests.shapes import sheet
 from tests.trial.bite import judged_bites, looked_at
 
@@ -216,6 +216,19 @@ class FollowTest(unittest.TestCase):
         hit = np.flatnonzero(np.abs(off) > CHANGED_MM)
         self.assertGreater(len(hit), 50)
         self.assertGreater(np.isin(hit, on_tooth).mean(), 0.95)
+
+    def test_a_denture_whose_facing_was_mistaken_finds_its_place(self) -> None:
+        """Both sides of a denture look like a jaw, so that it may have been taken upside down or back to front."""
+        upper = truth().upper
+        worn, turn = denture(upper, upper=True), turned(73)
+        first = looked_at(scanned(upper.mesh, 3))
+        home = np.vstack(list(upper.tips_mm().values())) @ turn[:3, :3].T + turn[:3, 3]
+        up, front = turn[:3, :3] @ [0.0, 0.0, -1.0], turn[:3, :3] @ [0.0, -1.0, 0.0]
+        for u, f in ((up, front), (-up, front), (up, -front), (-up, -front)):
+            mesh = worn.moved(turn)
+            done = follow(Jaw(mesh, u, f, turn[:3, 3]), first)
+            assert done.matrix is not None
+            self.assertLess(off_mm(done.matrix, np.linalg.inv(turn), home).max(), 0.03)
 
     def test_the_other_jaw_is_refused(self) -> None:
         done = follow(looked_at(truth().upper.mesh.moved(turned(72))), looked_at(truth().lower.mesh))

@@ -37,17 +37,17 @@ def relation(upper: Mesh, lower: Mesh, *, lower_to_upper: ArrayLike, lower_up: A
     cusp may go through the middle of a triangle; vertices first, then finer around the nearest of them. lower_up,
     upper_up : to the tips, each in its jaw's home."""
     # Bits that float beside a scan touch nothing in the mouth.
-    upper, lower = _Probed(largest_piece(upper), upper_up), _Probed(largest_piece(lower), lower_up)
+    above, below = _Probed(largest_piece(upper), upper_up), _Probed(largest_piece(lower), lower_up)
     m = np.asarray(lower_to_upper, np.float64)
     back = np.linalg.inv(m)
-    own, other = lower.from_surface(upper, m), upper.from_surface(lower, back)
+    own, other = below.from_surface(above, m), above.from_surface(below, back)
     value = np.r_[own.signed, other.signed]
     if len(value) == 0:
-        nowhere = _by(m, lower.mesh.vertices_mm[:1])[0]
+        nowhere = _by(m, below.mesh.vertices_mm[:1])[0]
         return Relation(0.0, float("inf"), 0.0, nowhere, nowhere)
     near = float((np.abs(value) < 0.3).sum() / (own.count + other.count))
     least = float(value.min()) + _FINER_MM
-    fine, there = lower.finer(upper, m, own, least), upper.finer(lower, back, other, least)
+    fine, there = below.finer(above, m, own, least), above.finer(below, back, other, least)
     value = np.r_[value, fine.signed, there.signed]
     place = np.vstack([own.points, _by(m, other.points), fine.points, _by(m, there.points)])
     at = int(value.argmin())

@@ -14,7 +14,7 @@ from ..ops.starts import samples_of
 from .bitescans import WORST_ERROR_MM, WORST_RMS_MM
 from .jaw import Jaw
 from .jawshape import area_samples
-from .placing import arches_on
+from .placing import arches_on, turned_arches_on
 from .scanbodies import discs, laid_by_posts, settled_by_posts
 
 _POINTS, _SEARCHED = 6000, 900
@@ -50,7 +50,10 @@ def follow(moving: Jaw, on: Jaw, *, leave_out: NDArray[np.bool_] | None = None) 
     """From any frames; both in mm with their surfaces outwards. leave_out : (n,) vertices of the further scan that a
     person said have changed."""
     first, second = moving.arch(), on.arch()
-    found = arches_on(replace(first, samples=first.samples.thinned(_SEARCHED)), second)
+    first = replace(first, samples=first.samples.thinned(_SEARCHED))
+    found = arches_on(first, second)
+    if found[0].met < _LEAST_MET / 2:
+        found = max(found, turned_arches_on(first, second), key=lambda each: each[0].met)
     shared = moving.mesh if leave_out is None else moving.mesh.of_faces(~leave_out[moving.mesh.faces].any(1))
     link = Link("moving", "on", samples_of(shared, _POINTS), Target(on.mesh))
     done = settle([link], {"on": np.eye(4), "moving": found[0].matrix}, fixed="on", reach_mm=0.8)

@@ -150,3 +150,17 @@ def arches_on(moving: Arch, on: Arch) -> list[Candidate]:
                 start[:3, 3] = on.incisal + b.T @ [0.0, back, 0.0] - rotation @ moving.incisal
                 starts.append(start)
     return best_of(moving.samples, on.samples, np.array(starts))
+
+
+def turned_arches_on(moving: Arch, on: Arch) -> list[Candidate]:
+    """The same where the further scan's own frame is not to be trusted, as of a denture, both sides of which look like a
+    jaw: upside down, back to front, or both; middle on middle and some way about."""
+    a, b = frame_basis(moving.up, moving.front), frame_basis(on.up, on.front)
+    middle, there = moving.samples.points_mm.mean(0), on.samples.points_mm.mean(0)
+    starts = []
+    for flip in ((1.0, -1.0, -1.0), (-1.0, 1.0, -1.0), (-1.0, -1.0, 1.0)):
+        for turn, tilt, back, up in itertools.product((-12.0, 0.0, 12.0), (-10.0, 0.0, 10.0), (-6.0, 0.0, 6.0), (-5.0, 0.0, 5.0)):
+            swing = Rotation.from_euler("xz", [tilt, turn], degrees=True).as_matrix()
+            rotation = b.T @ swing @ np.diag(flip) @ a
+            starts.append(placed(rotation, there + b.T @ [0.0, back, up] - rotation @ middle))
+    return best_of(moving.samples, on.samples, np.array(starts))

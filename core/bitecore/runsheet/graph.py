@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from .document import ALL, CaseDocument, PieceEntry, key_of
+from .kinds import says_wax
 from .model import Need, Step
 from .registry import Registry
 from .store import Manifest, ResultStore
@@ -19,7 +20,6 @@ _SURE = 0.9
 # Incisal points of two jaws in one mouth, open or closed, lie no farther apart (common practice, no source).
 _FACING_MM = 60.0
 _BEFORE = re.compile(r"(?<![a-z])(before|pre-?op|pre-?prep|initial|diagnostic)(?![a-z])")
-_WAX = re.compile(r"(?<![a-z])(wax|mock)[ _-]?(up|ed)?(?![a-z])")
 
 
 @dataclass
@@ -140,7 +140,7 @@ def kinds_of(document: CaseDocument, graph: Graph) -> dict[str, str]:
         if entry.replaced:
             out[entry.id] = "replaced"
         elif about["kind"] in ("jaw", "closed"):
-            wax = bool(_WAX.search(entry.file.lower()))
+            wax = says_wax(entry.file)
             out[entry.id] = "wax" if wax else "before" if made_before(entry, graph) else "further"
         else:
             out[entry.id] = about["kind"]

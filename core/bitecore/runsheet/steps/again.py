@@ -8,7 +8,7 @@ from typing import Any
 from ...anatomy.following import Order, follow, order
 from ...anatomy.jaw import Jaw
 from ...progress import Run
-from ..kinds import RIVALS
+from ..kinds import RIVALS, says_wax
 from ..model import Flag, Inputs, Need, Step, StepResult, StepSettings
 
 
@@ -42,6 +42,8 @@ def _compared(inputs: Inputs, a: str, b: str) -> Order | None:
 
 def _words(first: str, later: str, found: Order, jaw: str) -> Flag:
     gone = abs(found.more_mm3 - found.less_mm3)
+    if says_wax(first):
+        return Flag("wax-up", "note", f"{first} shows {gone:.0f} mm³ more of the {jaw} teeth than {later}: taken for a wax-up by its name.")
     text = f"{later} shows {gone:.0f} mm³ less of the {jaw} teeth than {first}: {first} was made before treatment."
     return Flag("made-before", "note", text)
 
@@ -50,7 +52,7 @@ STEP = Step(
     name="again",
     title="Scans of one jaw",
     number=1,
-    version=1,
+    version=2,
     scope="case",
     part_of="intake",
     of=RIVALS,

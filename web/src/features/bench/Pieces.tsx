@@ -35,7 +35,7 @@ export function Pieces({
   return (
     <aside
       aria-label="Pieces"
-      className={`line flex w-[92px] shrink-0 flex-col gap-2 overflow-y-auto border-r bg-base-100 p-2 ${data.accepted.includes("intake") ? "" : "looking"}`}
+      className={`line flex w-[98px] shrink-0 flex-col gap-2 overflow-y-auto border-r bg-base-100 p-2 ${data.accepted.includes("intake") ? "" : "looking"}`}
     >
       {data.pieces.map((piece) => (
         <Tile key={piece.id} number={data.number} piece={piece} doings={doings} />
@@ -111,7 +111,7 @@ function Tile({ number, piece, doings }: { number: string; piece: PieceOut; doin
       <label>
         <span className="sr-only">What {piece.file} is</span>
         <select
-          className="line mt-1 h-6 w-full rounded border bg-base-100 px-0.5 text-[11px]"
+          className="line mt-1 h-6 w-full rounded border bg-base-100 px-0 text-[11px] tracking-tight"
           value={kind}
           onChange={(e) => choose(e.target.value)}
           disabled={!piece.kind}

@@ -1,6 +1,16 @@
 import { type ThreeEvent, useThree } from "@react-three/fiber";
 import { memo, useEffect, useMemo, useRef } from "react";
-import { type Box3, type Intersection, LinearSRGBColorSpace, Matrix4, type Mesh, Ray, type Raycaster } from "three";
+import {
+  Box3,
+  type BufferGeometry,
+  type Intersection,
+  LinearSRGBColorSpace,
+  Matrix4,
+  type Mesh,
+  Ray,
+  type Raycaster,
+  Vector3,
+} from "three";
 import type { MeshBVH } from "three-mesh-bvh";
 import { type Point, useBench } from "../../store/bench";
 import { treeOf } from "./loader";
@@ -69,8 +79,7 @@ export const Model = memo(function Model({ shown, ghost, saws, layer = 0, onMark
 
   useEffect(() => {
     if (!loaded || OVER.has(shown.role)) return;
-    const box = loaded.geometry.boundingBox;
-    if (box) onBounds(shown.key, { box: box.clone().applyMatrix4(matrix), light: loaded.light });
+    onBounds(shown.key, { box: boxOf(loaded.geometry, matrix), light: loaded.light });
     return () => onBounds(shown.key, null);
   }, [loaded, matrix, shown.key, shown.role, onBounds]);
 
@@ -160,4 +169,16 @@ function mapValue(event: ThreeEvent<PointerEvent>): number | null {
   const known = [face.a, face.b, face.c].filter((i) => colours.getW(i) > 0).map((i) => colours.getY(i) * bytes);
   if (known.length === 0) return null;
   return (known.reduce((a, b) => a + b, 0) / known.length - MAP_CODE.nought) * MAP_CODE.step_mm;
+}
+
+const BOXED = 20_000;
+
+/** What a mesh takes up once it is turned: the box of a turned box is far too large. From some thousand of its points. */
+function boxOf(geometry: BufferGeometry, matrix: Matrix4): Box3 {
+  const at = geometry.getAttribute("position");
+  const box = new Box3();
+  const point = new Vector3();
+  const stride = Math.max(1, Math.floor(at.count / BOXED));
+  for (let i = 0; i < at.count; i += stride) box.expandByPoint(point.fromBufferAttribute(at, i).applyMatrix4(matrix));
+  return box;
 }
