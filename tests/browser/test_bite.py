@@ -137,6 +137,11 @@ class BiteTest(BrowserCase):
         self.assertEqual(page.get_by_label("Lower up", exact=True).input_value(), "-0.1")
         page.keyboard.press("Control+z")
         page.get_by_text("Nudged by hand").wait_for(state="detached")
+        page.keyboard.press("Alt+ArrowUp")
+        page.keyboard.press("Alt+Shift+PageDown")
+        page.get_by_text("Nudged by hand: 0.00 mm, 1.00°.").wait_for()
+        self.assertEqual(page.get_by_label("Lower tilted", exact=True).input_value(), "0.1")
+        self.assertEqual(page.get_by_label("Lower turned", exact=True).input_value(), "-1")
 
     def test_level_by_three_marks_of_the_mouse(self) -> None:
         page = self.page

@@ -16,6 +16,7 @@ from ...anatomy.jaw import Jaw
 from ...anatomy.relations import as_they_came
 from ...ops.rigid import angle_deg
 from ...progress import Run
+from ...words import to_um
 from ..model import Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 from ..store import ByPiece
 
@@ -144,8 +145,7 @@ def _checked(fit: dict | None, lower: Jaw) -> tuple[Flag, ...]:
 def _by_scans(fit: dict, scans: list[dict]) -> _Found:
     placed = [s for s in scans if s["to_upper"]]
     sides = " and ".join(sorted({s["side"] for s in placed if s["side"]}))
-    error = 1000 * fit["error_mm"]
-    flags = [Flag("fitted", "note", f"Fitted by {_count(len(placed), 'bite scan')} ({sides}): the teeth to about {error:.0f} µm.")]
+    flags = [Flag("fitted", "note", f"Fitted by {_count(len(placed), 'bite scan')} ({sides}): the teeth to {to_um(fit['error_mm'])}.")]
     if len({s["side"] for s in placed}) == 1 and placed[0]["side"] in ("left", "right"):
         text = f"Only the {placed[0]['side']} side was scanned closed: the other side is held less, mostly {fit['loose']}."
         flags.append(Flag("one-side", "look", text))
@@ -170,7 +170,7 @@ def _count(number: int, what: str) -> str:
 
 
 def _by_earlier(lent: dict) -> _Found:
-    text = f"The relation is that of an earlier pair of scans: the teeth to about {1000 * lent['error_mm']:.0f} µm."
+    text = f"The relation is that of an earlier pair of scans: the teeth to {to_um(lent['error_mm'])}."
     readings = (
         Reading("teeth held to about", 1000 * lent["error_mm"], "µm"),
         Reading("scatter of the fit (RMS)", 1000 * lent["rms_mm"], "µm"),

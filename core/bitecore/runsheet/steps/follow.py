@@ -15,6 +15,7 @@ from ...anatomy.swabbed import Stroke, swabbed
 from ...mesh import Mesh
 from ...mesh.mapped import mapped
 from ...progress import Run
+from ...words import to_um
 from ..kinds import FOLLOWERS
 from ..model import Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 
@@ -57,7 +58,8 @@ def apply(inputs: Inputs, settings: FollowSettings, run: Run) -> StepResult:
     part = beyond(own, off, CHANGED_MM)
     if part is not None:
         values["changed"] = part
-    figure = f"±{1000 * ways.used.error_mm:.0f} µm"
+    error = ways.used.error_mm
+    figure = f"±{1000 * error:.0f} µm" if error >= 0.001 else "±1 µm"
     return StepResult(values, _readings(ways, share), (_words(ways, share, about),), figure)
 
 
@@ -143,12 +145,12 @@ def _apart(a: Followed, b: Followed) -> float:
 def _words(ways: _Ways, share: float, about: dict) -> Flag:
     done, jaw = ways.used, about["jaw"] or about["looks"]
     if ways.how == "block":
-        text = f"Brought home by its reference block, the far teeth to about {1000 * done.error_mm:.0f} µm"
+        text = f"Brought home by its reference block, the far teeth to {to_um(done.error_mm)}"
         return Flag("followed", "note", f"{text}. It shares no surface with the {jaw} jaw.")
     if done.posts:
-        text = f"Laid by its {done.posts} scan bodies, those to about {1000 * done.error_mm:.0f} µm"
+        text = f"Laid by its {done.posts} scan bodies, those to {to_um(done.error_mm)}"
     else:
-        text = f"Laid on the {jaw} jaw by {done.met:.0%} of its surface, the teeth to about {1000 * done.error_mm:.0f} µm"
+        text = f"Laid on the {jaw} jaw by {done.met:.0%} of its surface, the teeth to {to_um(done.error_mm)}"
     return Flag("followed", "note", f"{text}; {share:.1%} has changed." if share > 0.002 else f"{text}.")
 
 

@@ -240,7 +240,7 @@ function IconButton({ label, keys, off, run, children }: IconProps) {
 const HINTS: Record<string, string> = {
   gauge: "Press on two places of the surface. The straight distance between them is shown.",
   nudge:
-    "Move the lower with the arrow keys, up and down with Page Up and Page Down: 0.01 mm, with Shift 0.1 mm. Type it on the card under More settings.",
+    "Arrow keys move the lower, Page Up and Page Down lift and lower it: 0.01 mm. With Alt they tilt, roll and turn it: 0.1°. With Shift ten times that. Or type it on the card under More settings.",
   handle:
     "Pull a ball on the glass: each does one thing. Keys: up and down tilt, left and right roll, Page Up and Down turn, by 1°, with Shift 10°.",
   swab: "Brush on a scan that follows its jaw what has changed: it is left out of the fit. With Alt, what has not. The swab is 3 mm wide and reaches into undercuts.",

@@ -1,5 +1,5 @@
-import type { CaseOut, NodeOut, PieceOut } from "../../shared/api/client";
-import { capital } from "../../shared/format";
+import type { CaseOut, NodeOut, PieceOut, Reading } from "../../shared/api/client";
+import { capital, reading } from "../../shared/format";
 import { useBench } from "../../store/bench";
 import { flagsOf } from "./states";
 import { CLEAR, type Doings } from "./useCase";
@@ -66,6 +66,16 @@ function Follower({ node, piece, data, doings }: { node: NodeOut; piece: PieceOu
               {f.message}
             </p>
           ))}
+          <dl aria-label="How it lies" className="text-xs">
+            {(node.readings as unknown as Reading[]).map((r) => (
+              <div key={r.name} className="flex justify-between gap-2">
+                <dt className="dim truncate" title={r.name}>
+                  {capital(r.name)}
+                </dt>
+                <dd className="whitespace-nowrap">{reading(r.value, r.unit)}</dd>
+              </div>
+            ))}
+          </dl>
           <Choice
             label="Lies on"
             value={(node.settings.on as string) || ""}

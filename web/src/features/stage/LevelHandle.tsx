@@ -1,22 +1,13 @@
 import { type ThreeEvent, useThree } from "@react-three/fiber";
 import { useEffect, useRef, useState } from "react";
-import { useHotkeys } from "react-hotkeys-hook";
-import { Euler, Matrix4, Plane, Vector3 } from "three";
+import { Plane, Vector3 } from "three";
 import { create } from "zustand";
 import { type Point, useBench } from "../../store/bench";
+import { type Hand, handMatrix, useSteps } from "./byHand";
 import { Label } from "./Label";
 import { Line } from "./Line";
 import { BALL, ink } from "./plaster";
 
-/** Level's corrections by hand, as they are kept. */
-export interface LevelHand {
-  tilt_deg: number;
-  roll_deg: number;
-  turn_deg: number;
-  left_mm: number;
-  back_mm: number;
-  up_mm: number;
-}
 type Angle = "tilt_deg" | "roll_deg" | "turn_deg";
 
 interface Grip {
@@ -61,23 +52,17 @@ const KEYS: Record<string, [Angle, number]> = {
 /** Which grip is spoken of, and its angle: words stand outside the canvas. */
 const useGrip = create<{ grip: Angle | null; deg: number }>(() => ({ grip: null, deg: 0 }));
 
-function handMatrix(h: LevelHand): Matrix4 {
-  const rad = Math.PI / 180;
-  const turn = new Euler(h.tilt_deg * rad, h.roll_deg * rad, h.turn_deg * rad, "ZYX");
-  return new Matrix4().makeRotationFromEuler(turn).setPosition(h.left_mm, h.back_mm, h.up_mm);
-}
-
 /** Three grips on the glass, each of which does one thing, in steps of a tenth of a degree. */
 export function LevelHandle({
   now,
   onSet,
   onHold,
 }: {
-  now: LevelHand;
-  onSet: (values: Partial<LevelHand>) => void;
+  now: Hand;
+  onSet: (values: Partial<Hand>) => void;
   onHold: (held: boolean) => void;
 }) {
-  const [tried, setTried] = useState<Partial<LevelHand>>({});
+  const [tried, setTried] = useState<Partial<Hand>>({});
   const rest = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
   const hand = { ...now, ...tried };
 
@@ -91,25 +76,16 @@ export function LevelHandle({
     return next;
   }
 
-  function keep(values: Partial<LevelHand>) {
+  function keep(values: Partial<Hand>) {
     onSet(values);
     setTried({});
   }
 
-  useHotkeys(
-    Object.keys(KEYS)
-      .flatMap((key) => [key, `shift+${key}`])
-      .join(", "),
-    (event, hotkey) => {
-      const move = KEYS[hotkey.keys?.at(-1) ?? ""];
-      if (!move) return;
-      event.preventDefault();
-      const next = tryAngle(move[0], hand[move[0]] + move[1] * (event.shiftKey ? 10 : 1));
-      clearTimeout(rest.current);
-      rest.current = setTimeout(() => keep(next), 500);
-    },
-    { useKey: true },
-  );
+  useSteps(KEYS, true, (which, steps) => {
+    const next = tryAngle(which, hand[which] + steps);
+    clearTimeout(rest.current);
+    rest.current = setTimeout(() => keep(next), 500);
+  });
   useEffect(() => () => useGrip.setState({ grip: null }), []);
 
   return (
@@ -137,13 +113,13 @@ function GripBall({
 }: {
   which: Angle;
   deg: number;
-  onPull: (deg: number) => Partial<LevelHand>;
-  onLast: (values: Partial<LevelHand>) => void;
+  onPull: (deg: number) => Partial<Hand>;
+  onLast: (values: Partial<Hand>) => void;
   onHold: (held: boolean) => void;
 }) {
   const grip = GRIPS[which];
   const camera = useThree((s) => s.camera);
-  const held = useRef<{ from: number; deg: number; last: Partial<LevelHand> | null } | null>(null);
+  const held = useRef<{ from: number; deg: number; last: Partial<Hand> | null } | null>(null);
 
   /** How far along its way the pointer is, mm, on the plane through it that faces the eye. */
   function along(event: ThreeEvent<PointerEvent>): number | null {

@@ -4,11 +4,12 @@ import { Box3, Vector3 } from "three";
 import type { CaseOut } from "../../shared/api/client";
 import { useSame } from "../../shared/useSame";
 import { type Pair, type Point, useBench } from "../../store/bench";
+import type { Hand } from "./byHand";
 import { CameraRig } from "./CameraRig";
 import { FacingMark } from "./FacingMark";
 import { Glass, Plate } from "./Furniture";
 import { Label } from "./Label";
-import { HandleWords, type LevelHand, LevelHandle } from "./LevelHandle";
+import { HandleWords, LevelHandle } from "./LevelHandle";
 import { MapLegend } from "./MapLegend";
 import { Marks, PlaneMarks, SwabTrail } from "./Marks";
 import { type Bounds, Model } from "./Model";
@@ -30,7 +31,7 @@ interface Props {
   /** A stroke of the swab on a scan that follows, in its home. */
   onSwab: (piece: string, stroke: Stroke) => void;
   /** A correction of the level by hand, in degrees. */
-  onLevel: (values: Partial<LevelHand>) => void;
+  onLevel: (values: Partial<Hand>) => void;
 }
 
 const LEAST: Record<SawName, number> = { bottom: 2, back: 5 };
@@ -219,11 +220,7 @@ export function Stage({ data, step, onSaw, onMarks, onPlane, onLevel, onSwab }: 
           />
         )}
         {step === "level" && tool === "handle" && (
-          <LevelHandle
-            now={nodeOf(data, "level")?.settings as unknown as LevelHand}
-            onSet={onLevel}
-            onHold={setLocked}
-          />
+          <LevelHandle now={nodeOf(data, "level")?.settings as unknown as Hand} onSet={onLevel} onHold={setLocked} />
         )}
         {marking && (
           <>

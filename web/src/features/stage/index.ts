@@ -1,3 +1,4 @@
+export { type Hand, handMatrix, useSteps } from "./byHand";
 export { colourOf } from "./Pairs";
 export { marksOf, Stage } from "./Stage";
 export { prepareStage } from "./StageCanvas";

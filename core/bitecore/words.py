@@ -1,0 +1,8 @@
+"""Figures in sentences."""
+
+from __future__ import annotations
+
+
+def to_um(mm: float) -> str:
+    """How exactly something is held: 'about 12 µm', and never nought."""
+    return f"about {1000 * mm:.0f} µm" if mm >= 0.001 else "less than 1 µm"
