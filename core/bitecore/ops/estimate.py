@@ -20,40 +20,50 @@ from .links import Link, Rows
 HELD, LEVER_MM = 1e-4, 25.0
 _UNHELD_MM = 1.0
 _WARP_LENGTH_MM = 20.0
-_CELLS = 80
+# The two errors are told from each other by some patches, for all of them are held against all; what they do to the poses
+# is carried by finer ones, over which the normals change little.
+_CELLS, _FINE_CELLS = 80, 320
 # Of a patch that lies on the other surface, so much of its weight answers to a movement.
 _LIES = 0.2
 # Slow error of intraoral scanners over an arch (common practice, no source).
-_USUAL_WARP_MM = 0.008
+_USUAL_WARP_MM, _FACTOR = 0.008, 2.2
+# Two copies of one scan differ by nothing; their variance is taken to be at least that of a file's rounding (mm²).
+_NEVER_LESS = 1e-12
 
 
 def covariance_of(links: Sequence[Link], rows: Sequence[Rows], free: tuple[str, ...]) -> tuple[NDArray, float, float, NDArray]:
     """((6 f, 6 f) covariance of small turns about the middle and shifts of the free bodies, scatter of single points mm,
     slow error mm, (6 f,) the direction least held)."""
-    cells = _cells(links, rows, free)
-    if cells is None:
+    cells, fine = (_cells(links, rows, free, count) for count in (_CELLS, _FINE_CELLS))
+    if cells is None or fine is None:
         return np.eye(6 * len(free)) * _UNHELD_MM**2, 0.0, 0.0, np.zeros(6)
     # Turns as millimetres at a lever's length, so that all directions can be compared.
     lever = np.tile([1 / LEVER_MM] * 3 + [1.0] * 3, len(free))
-    j = cells.j * lever
-    value, vector = np.linalg.eigh((j * cells.w[:, None]).T @ j)
+    value, vector = _held(cells, lever)
+    times, warp2 = _components(cells, cells.j * lever @ vector[:, value > HELD * value.max()])
+    value, vector = _held(fine, lever)
     least = HELD * value.max()
     inverse = vector @ np.diag(1 / np.maximum(value, 1e-9 * value.max())) @ vector.T
-    alike = cells.alike()
-    times, warp2 = _components(cells, alike, j @ vector[:, value > least])
-    gain = inverse @ (j * cells.w[:, None]).T
+    gain = inverse @ (fine.j * lever * fine.w[:, None]).T
     # What no surface stands against is as uncertain as the start was, however small the residuals.
     unheld = vector @ np.diag(_UNHELD_MM**2 * (least / (np.maximum(value, 0.0) + least)) ** 4) @ vector.T
-    covariance = gain @ (np.diag(times * cells.white) + warp2 * alike) @ gain.T + unheld
+    covariance = gain @ (np.diag(times * fine.white) + warp2 * fine.alike()) @ gain.T + unheld
     covariance *= lever[:, None] * lever[None, :]
     return covariance, _noise(rows), float(np.sqrt(3 * warp2)), vector[:, 0]
 
 
-def _components(cells: _Cells, alike: NDArray, held: NDArray) -> tuple[float, float]:
+def _held(cells: _Cells, lever: NDArray) -> tuple[NDArray, NDArray]:
+    """How strongly each direction is held, the least first, and the directions."""
+    j = cells.j * lever
+    return np.linalg.eigh((j * cells.w[:, None]).T @ j)
+
+
+def _components(cells: _Cells, held: NDArray) -> tuple[float, float]:
     """(what the white variances are to be multiplied with, variance of the slow error a direction in mm²), the likeliest
     for the residuals whatever the poses are: restricted maximum likelihood (Patterson and Thompson 1971; from memory).
     held : (k, h) the cells' equations in the directions that are held."""
-    usual = float(cells.white.mean())
+    usual, alike = float(cells.white.mean()), cells.alike()
+    before = float(np.log(_USUAL_WARP_MM**2 / 3 / usual))
 
     def unlikely(x: NDArray) -> float:
         v = np.diag(np.exp(x[0]) * cells.white) + np.exp(x[1]) * usual * alike
@@ -64,11 +74,13 @@ def _components(cells: _Cells, alike: NDArray, held: NDArray) -> tuple[float, fl
         jr = j.T @ r
         log_det = 2 * np.log(np.diag(lower)).sum() + np.linalg.slogdet(jj)[1]
         # The slow error is taken to be some 8 µm beforehand, within a factor of some three.
-        before = 0.5 * ((x[1] - np.log(_USUAL_WARP_MM**2 / 3 / usual)) / 1.6) ** 2
-        return float(0.5 * (log_det + r @ r - jr @ np.linalg.solve(jj, jr)) + before + 0.5 * (x[0] / 0.5) ** 2)
+        expected = 0.5 * ((x[1] - before) / _FACTOR) ** 2 + 0.5 * (x[0] / 0.5) ** 2
+        return float(0.5 * (log_det + r @ r - jr @ np.linalg.solve(jj, jr)) + expected)
 
-    start = np.array([0.0, np.log(_USUAL_WARP_MM**2 / 3 / usual)])
-    best = minimize(unlikely, start, method="Nelder-Mead", options={"xatol": 0.03, "fatol": 0.02, "maxiter": 60}).x
+    # Corners of its own: those it takes by itself are as near as the start is to nought.
+    corners = np.array([[0.0, before], [0.4, before], [0.0, before - 1.0]])
+    options = {"xatol": 0.03, "fatol": 0.02, "maxiter": 60, "initial_simplex": corners}
+    best = minimize(unlikely, corners[0], method="Nelder-Mead", options=options).x
     return float(np.exp(best[0])), float(np.exp(best[1]) * usual)
 
 
@@ -81,7 +93,7 @@ def _noise(rows: Sequence[Rows]) -> float:
 @dataclass
 class _Cells:
     """Means over patches of some millimetres; j for all free bodies; white : (k,) variance of each mean by noise alone,
-    from the differences between its two halves."""
+    from the differences between the halves of all."""
 
     j: NDArray
     r: NDArray
@@ -100,7 +112,7 @@ class _Cells:
         return shared * (self.n @ self.n.T) * np.exp(-d2 / (2 * _WARP_LENGTH_MM**2))
 
 
-def _cells(links: Sequence[Link], rows: Sequence[Rows], free: tuple[str, ...]) -> _Cells | None:
+def _cells(links: Sequence[Link], rows: Sequence[Rows], free: tuple[str, ...], many: int) -> _Cells | None:
     bodies = {k: i for i, k in enumerate({b for link in links for b in (link.moving, link.on)})}
     parts: list[tuple] = []
     total = sum(int(row.used.sum()) for row in rows)
@@ -108,7 +120,7 @@ def _cells(links: Sequence[Link], rows: Sequence[Rows], free: tuple[str, ...]) -
         use = np.flatnonzero(row.used & (row.w > 0))
         if len(use) < 8:
             continue
-        count = max(8, int(_CELLS * len(use) / max(total, 1)))
+        count = max(8, int(many * len(use) / max(total, 1)))
         half = _grouped(row.y[use], row.n[use], 2 * count)
         label = half // 2
         own, slope, r = row.w[use], row.slope[use], row.r[use]
@@ -123,8 +135,10 @@ def _cells(links: Sequence[Link], rows: Sequence[Rows], free: tuple[str, ...]) -
         # A patch that lies off as a whole has changed: its points count for next to nothing, nor does it tell of errors.
         lies = _lying(half, slope, own).reshape(-1, 2).all(1)
         halves = np.bincount(half, r * own) / np.where(np.repeat(lies, 2), np.bincount(half, slope), 1.0)
-        apart = (halves[0::2] - halves[1::2])[lies]
-        white = np.full(k, np.mean(apart**2) / 4 if lies.any() else 0.0)
+        # Noise falls with the weight, and two halves differ by that of both.
+        part = np.where(np.repeat(lies, 2), np.bincount(half, slope), 1.0)
+        one = (halves[0::2] - halves[1::2]) ** 2 / (1 / part[0::2] + 1 / part[1::2])
+        white = np.maximum((float(one[lies].mean()) if lies.any() else 0.0) / np.where(lies, weight, 1.0), _NEVER_LESS)
         j = np.zeros((k, 6 * len(free)))
         mine = mean(row.j[use])
         for body, sign in ((link.moving, 1.0), (link.on, -1.0)):

@@ -85,7 +85,9 @@ export function Split({ left, right }: { left: Half; right: Half }) {
         half.centre.distanceTo(last.centre) < 0.06 * half.radius && Math.abs(half.radius / last.radius - 1) < 0.12;
       if (same) return;
       placed.current[i] = { centre: half.centre.clone(), radius: half.radius };
-      const far = (half.radius / Math.sin(((camera.fov / 2) * Math.PI) / 180)) * 1.15;
+      const high = ((camera.fov / 2) * Math.PI) / 180;
+      const wide = Math.atan(Math.tan(high) * (size.width / 2 / size.height));
+      const far = (half.radius / Math.sin(Math.min(high, wide))) * 1.02;
       const c = controls[i];
       c?.target.copy(half.centre);
       const [x, y, z] = half.eye;
@@ -94,7 +96,7 @@ export function Split({ left, right }: { left: Half; right: Half }) {
       c?.update();
     });
     invalidate();
-  }, [left, right, halves, controls, invalidate]);
+  }, [left, right, halves, controls, invalidate, size]);
 
   useFrame(({ gl: renderer, scene }) => {
     const wide = size.width / 2;
