@@ -175,6 +175,25 @@ class BiteScanTest(unittest.TestCase):
         self.assertIsNone(fit.lower_to_upper, fit)
         self.assertRegex(fit.why, "could be|only|differ")
 
+    def test_a_good_scan_counts_beside_a_bad_one(self) -> None:
+        """One scan fits, one is a rag of the same side put down by marks a centimetre off: that one alone is left out."""
+        upper, lower, turns = self.jaws()
+        good, rag = self.bite(True).moved(turns[2]), self.bite(False, 9)
+        middle = rag.vertices_mm[rag.faces].mean(1)
+        rag = rag.of_faces(np.abs(middle[:, 1] - np.median(middle[:, 1])) < 2.0)
+        marks = []
+        for name, turn in (("upper", turns[0]), ("lower", turns[1])):
+            for p in rag.vertices_mm[rag.faces[:: rag.triangles // 4][:4, 0]]:
+                marks.append({"bite": p, "jaw": name, "at": turn[:3, :3] @ (p + [0, 10.0, 0]) + turn[:3, 3]})
+        fit = fit_bite(upper, lower, {"good": good, "rag": rag}, {"rag": marks})
+        assert fit.lower_to_upper is not None, fit.why
+        by_piece = {s.piece: s for s in fit.scans}
+        self.assertEqual(by_piece["good"].why, "")
+        self.assertIsNone(by_piece["rag"].to_upper)
+        self.assertNotEqual(by_piece["rag"].why, "")
+        tips = np.vstack(list(truth().lower.tips_mm().values())) @ turns[1][:3, :3].T + turns[1][:3, 3]
+        self.assertLess(float(off_mm(fit.lower_to_upper, turns[0] @ np.linalg.inv(turns[1]), tips).max()), 0.1)
+
     def test_marks_half_a_millimetre_off_settle_into_the_same_place(self) -> None:
         upper, lower, turns = self.jaws()
         scan = self.bite(False).moved(turns[2])

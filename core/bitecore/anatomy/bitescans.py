@@ -89,10 +89,28 @@ def fit_bite(upper: Jaw, lower: Jaw, scans: Mapping[str, Mesh], marks: Mapping[s
     if not starts:
         placed = tuple(_left_out(p, why, strips[p]) for p, why in left_out.items())
         return BiteFit(None, placed, why=placed[0].why if placed else "there is no bite scan")
-    fit = settled_bite(upper, lower, {p: strips[p] for p in starts}, starts)
+    fit, bad = _without_bad(upper, lower, strips, starts)
+    left_out |= bad
     placed_all = (*fit.scans, *(_left_out(p, why, strips[p]) for p, why in left_out.items()))
     told = [replace(s, marks_mm=by_hand[s.piece].apart_mm) if s.piece in by_hand else s for s in placed_all]
     return replace(fit, scans=tuple(told))
+
+
+def _without_bad(
+    upper: Jaw, lower: Jaw, strips: Mapping[str, Samples], starts: Mapping[str, tuple[NDArray, NDArray]]
+) -> tuple[BiteFit, dict[str, str]]:  # fmt: skip
+    """All scans together; where they are refused, those that hold by themselves. With why the others were left out."""
+    fit = settled_bite(upper, lower, strips, starts)
+    if fit.lower_to_upper is not None or len(starts) < 2:
+        return fit, {}
+    alone = {p: settled_bite(upper, lower, strips, {p: start}) for p, start in starts.items()}
+    good = {p: starts[p] for p, one in alone.items() if one.lower_to_upper is not None}
+    if len(good) == len(starts):
+        return replace(fit, why="each bite scan fits by itself, but they contradict each other"), {}
+    kept = settled_bite(upper, lower, strips, good) if good else fit
+    if kept.lower_to_upper is None:
+        return fit, {}
+    return kept, {p: one.why for p, one in alone.items() if p not in good}
 
 
 @dataclass(frozen=True)

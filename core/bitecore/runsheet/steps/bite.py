@@ -44,6 +44,10 @@ class BiteSettings(StepSettings):
     turn_deg: float = setting(0.0, ge=-30, le=30, unit="°", label="Lower turned", help="Plus turns its front to the left.", main=False)
 
 
+# What stays open without a bite; nothing is lost when it comes.
+_MEANWHILE = "Until it comes each jaw is levelled by itself, and contacts stay open."
+
+
 @dataclass(frozen=True)
 class _Found:
     """lower_to_upper None: there is none; how : in a word; flags, readings : what is to be said of it; meet : how they
@@ -101,7 +105,7 @@ def _guessed(about: dict, jaws: Mapping[str, str]) -> Flag:
 def _relation(inputs: Inputs, settings: BiteSettings, upper: Jaw, lower: Jaw) -> _Found:
     want = settings.source
     if want == "none":
-        return _Found(None, "none", (Flag("no-relation", "note", "No bite, as asked. Each jaw is levelled by itself."),))
+        return _Found(None, "none", (Flag("no-relation", "note", f"No bite, as asked. {_MEANWHILE}"),))
     came = as_they_came(upper, lower) if want in ("auto", "as they came") else None
     fit, lent = inputs["relation"], inputs["lent"]
     stale = inputs["stale"] or 0
@@ -181,11 +185,11 @@ def _by_earlier(lent: dict) -> _Found:
 def _missing(want: str, fit: dict | None, scans: list[dict]) -> Flag:
     if fit and fit["why"] and want in ("auto", "bite scans"):
         worst = next((s for s in scans if s["why"]), max(scans, key=lambda s: max(s["rms_mm"]), default=None))
-        text = f"The bite is missing: the bite scan was refused, because {fit['why']}. Set marks on it, or scan it again."
+        text = f"The bite is missing: the bite scan was refused, because {fit['why']}. {_MEANWHILE} Set marks on it, or scan it again."
         return Flag("fit-refused", "look", text, _at(worst) if worst else None)
     if want not in ("auto", "as they came"):
         return Flag("no-relation", "look", f"There is nothing to take the bite from: no {want.removesuffix('s')} that fits.")
-    return Flag("no-relation", "look", "The scans came in different coordinates, so the bite is missing. Each jaw is levelled by itself.")
+    return Flag("no-relation", "look", f"The scans came in different coordinates, so the bite is missing. {_MEANWHILE}")
 
 
 def _at(scan: dict) -> Place:
