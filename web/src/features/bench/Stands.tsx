@@ -103,8 +103,11 @@ function ScanLine({ scan, data }: { scan: BiteScan; data: CaseOut }) {
       <span className="min-w-0 truncate" title={file}>
         {scan.side ? `Bite, ${scan.side}` : file}
       </span>
-      <span className={scan.to_upper ? "dim whitespace-nowrap" : "font-semibold text-warning"}>
-        {scan.to_upper ? `${Math.round((scan.met[0] + scan.met[1]) * 100)} % on, ±${worst} µm` : `▲ ${scan.why}`}
+      <span
+        className={scan.to_upper ? "dim whitespace-nowrap" : "font-semibold whitespace-nowrap text-warning"}
+        title={scan.why}
+      >
+        {scan.to_upper ? `${Math.round((scan.met[0] + scan.met[1]) * 100)} % on, ±${worst} µm` : "▲ left out"}
       </span>
       <button
         type="button"
