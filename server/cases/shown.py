@@ -76,7 +76,7 @@ def case_out(case: Case, user: Any) -> CaseOut:
         number=case.number,
         revision=case.revision,
         details={key: getattr(document, key) for key in DETAILS},
-        pieces=[_piece(p.id, case, document, graph) for p in document.live],
+        pieces=[_piece(p.id, case, document, graph, good) for p in document.live],
         nodes=[_node(n, case, document, good) for n in graph.nodes.values() if n.piece in seen],
         accepted=document.accepted,
         working=case.working if case.needs_work else {},
@@ -96,12 +96,12 @@ def _about(piece: str, graph: Graph) -> dict:
     return node.manifest.values.get("about", {}).get("json", {}) if node and node.manifest else {}
 
 
-def _piece(piece: str, case: Case, document: CaseDocument, graph: Graph) -> PieceOut:
+def _piece(piece: str, case: Case, document: CaseDocument, graph: Graph, good: dict[str, Manifest]) -> PieceOut:
     entry, about = document.entry(piece), _about(piece, graph)
     first = next(p for p in document.live if p.sha256 == entry.sha256)
     return PieceOut(
         id=piece, file=entry.file, sha256=entry.sha256, jaw=graph.jaws.get(piece), kind=_kind(piece, graph, about),
-        side=_side(piece, graph), looks=about.get("jaw") or about.get("looks"),
+        side=_side(piece, case, graph, good), looks=about.get("jaw") or about.get("looks"),
         confidence=about.get("confidence", 0.0), same_as=first.file if first.id != piece else None,
         instead_of=_asks(piece, document, graph, about),
         turning=_turning(piece, graph, about),
@@ -115,10 +115,11 @@ def _kind(piece: str, graph: Graph, about: dict) -> str:
     return known if known in ("before", "wax") else about.get("kind", "")
 
 
-def _side(piece: str, graph: Graph) -> str:
-    """Left or right, of a bite scan that was placed on the jaws."""
+def _side(piece: str, case: Case, graph: Graph, good: dict[str, Manifest]) -> str:
+    """Left or right, of a bite scan that was placed on the jaws; as it was last known, while it is worked out anew."""
     node = graph.node("fit")
-    scans = node.manifest.values.get("scans", {}).get("json", []) if node and node.manifest else []
+    manifest = (node.manifest if node else None) or good.get(case.last_good.get("fit/*", ""))
+    scans = manifest.values.get("scans", {}).get("json", []) if manifest else []
     return next((s["side"] for s in scans if s["piece"] == piece), "")
 
 

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from bitecore.errors import StepFailed
+from bitecore.errors import BadSetting, StepFailed
 from bitecore.files import stl
 from bitecore.mesh import Mesh, face_components, used_vertices
 from bitecore.ops.rigid import angle_deg, placed, turned
@@ -224,6 +224,8 @@ class LevelTest(unittest.TestCase):
             self.assertEqual("hand-moved" in codes(found), told, (degrees, mm))
             self.assertNotIn("hand-moved", codes(self.lower(np.eye(4), auto=was)), "nothing is corrected")
         flag = next(f for f in self.lower(np.eye(4), roll_deg=2.0, auto={**auto, "on": "gone"}).flags if f.code == "hand-moved")
+        with self.assertRaises(BadSetting):
+            self.lower(np.eye(4), roll_deg=2.0, auto={**auto, "matrix": [[0.0] * 4] * 4})
         again = self.lower(np.eye(4), roll_deg=2.0, **flag.fix["values"])
         self.assertNotIn("hand-moved", codes(again))
 

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, field_validator
 
 from ...anatomy.occlusal import OcclusalFrame, occlusal_frame
 from ...errors import StepFailed
@@ -33,6 +33,14 @@ class Automatic(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
     on: str
     matrix: tuple[tuple[float, float, float, float], ...]
+
+    @field_validator("matrix")
+    @classmethod
+    def _rigid(cls, rows: tuple) -> tuple:
+        turn = np.array(rows)[:3, :3] if len(rows) == 4 else np.zeros((3, 3))
+        if not np.allclose(turn @ turn.T, np.eye(3), atol=1e-6):
+            raise ValueError("is no rigid placement")
+        return rows
 
 
 class LevelSettings(StepSettings):
