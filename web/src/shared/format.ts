@@ -5,9 +5,15 @@ export function reading(value: number | string | boolean, unit: string): string 
   if (unit === "") return Number.isInteger(value) ? value.toLocaleString("en-GB") : value.toFixed(2);
   if (unit === "µm" || unit === "%") return `${value.toFixed(1)} ${unit}`;
   if (unit === "°") return `${value.toFixed(2)}°`;
-  if (unit === "mm²") return `${value.toFixed(0)} ${unit}`;
+  if (unit === "mm²") return `${value.toFixed(value < 100 ? 2 : 0)} ${unit}`;
   if (unit === "mm" && value > 0 && value < 0.005) return `${(value * 1000).toFixed(2)} µm`;
   return `${value.toFixed(2)} ${unit}`;
+}
+
+/** A number with its sign in front, a true minus. */
+export function signed(value: number, digits = 0): string {
+  const text = Math.abs(value).toFixed(digits);
+  return Number(text) === 0 ? text : `${value > 0 ? "+" : "−"}${text}`;
 }
 
 export function bytes(count: number): string {

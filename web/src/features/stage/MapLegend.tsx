@@ -1,3 +1,4 @@
+import { signed } from "../../shared/format";
 import { useBench } from "../../store/bench";
 import { MAP_REACH_MM } from "./plaster";
 
@@ -12,7 +13,7 @@ export function MapLegend() {
     >
       <figcaption className="flex justify-between font-semibold">
         Off the jaw, µm
-        <span data-testid="under">{under === null ? "" : `here ${signed(Math.round(under * 1000))}`}</span>
+        <span data-testid="under">{under === null ? "" : `here ${signed(under * 1000)}`}</span>
       </figcaption>
       <div
         className="mt-1 h-3 rounded"
@@ -26,8 +27,4 @@ export function MapLegend() {
       <p className="dim mt-1">Plain plaster: nothing there to lie on.</p>
     </figure>
   );
-}
-
-function signed(value: number): string {
-  return value > 0 ? `+${value}` : `${value}`.replace("-", "−");
 }

@@ -2,6 +2,7 @@ import { useCallback, useMemo, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { Box3, Vector3 } from "three";
 import type { CaseOut } from "../../shared/api/client";
+import { signed } from "../../shared/format";
 import { useSame } from "../../shared/useSame";
 import { type Pair, type Point, useBench } from "../../store/bench";
 import type { Hand } from "./byHand";
@@ -254,7 +255,7 @@ export function Stage({ data, step, onSaw, onMarks, onPlane, onLevel, onSwab }: 
           tool !== "handle" &&
           spaced(tips, LABELS_MM).map((p) => (
             <Label key={p.join()} at={p}>
-              <span className="text-[11px]">{p[2].toFixed(1)} mm</span>
+              <span className="text-[11px]">{signed(p[2], 2)} mm</span>
             </Label>
           ))}
         {step === "level" && tool === "handle" && <HandleWords />}
