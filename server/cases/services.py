@@ -11,13 +11,13 @@ from django.utils import timezone
 
 from accounts.services import label
 from bitecore.anatomy.notation import parsed
-from bitecore.runsheet import CaseDocument, PieceEntry, Step, standard
+from bitecore.runsheet import CaseDocument, PieceEntry, standard
 from config.errors import Refused
 from house.services import newest
-from runs.services import ask_for_work, look
-from runs.store import ServerStore
+from runs.services import ask_for_work
 
 from . import paths
+from .beside import kept_beside
 from .blobs import Accepted
 from .documents import document_of, newest_revision
 from .models import AuditLine, Case, Presence, Revision
@@ -147,18 +147,9 @@ def change_settings(user: Any, number: str, base: int, step: str, piece: str, va
                 # A value for both jaws replaces what one of them had of its own.
                 own = document_of(case).settings.get(step, {})
                 changes += [(["settings", step, p, key], paths.ABSENT) for p in own if p != "*" and key in own[p]]
-        changes += _beside(case, known, piece, values)
+        changes += kept_beside(case, known, piece, values)
         titles = ", ".join(str(known.settings.model_fields[k].title) for k in values)
         return change(case, user, base, changes, f"{known.title}: {titles}")
-
-
-def _beside(case: Case, step: Step, piece: str, values: dict[str, Any]) -> list[tuple[list[str], Any]]:
-    """What a setting by hand was set from, to be kept beside it."""
-    wanted = [name for name, keys in step.beside.items() if name not in values and any(key in values for key in keys)]
-    node = look(case, ServerStore()).node(step.name, piece) if wanted else None
-    if node is None or node.manifest is None or node.manifest.stopped:
-        return []
-    return [(["settings", step.name, piece, name], node.manifest.values[name]["json"]) for name in wanted]
 
 
 def _bring_up_to_date(case: Case, user: Any, step: str) -> None:

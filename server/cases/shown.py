@@ -43,7 +43,9 @@ def _settings(step: Step) -> list[SettingOut]:
 
 def _plain(prop: dict) -> bool:
     """Has the setting a place in a form? Marks are set on the stage."""
-    return all("$ref" not in option and option.get("type") not in ("object", "array") for option in prop.get("anyOf", [prop]))
+    options = prop.get("anyOf", [prop])
+    plain = all("$ref" not in option and option.get("type") not in ("object", "array") for option in options)
+    return plain and prop.get("form", True)
 
 
 def _setting(step: str, key: str, prop: dict) -> SettingOut:

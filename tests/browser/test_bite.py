@@ -121,7 +121,7 @@ class BiteTest(BrowserCase):
         page.get_by_role("button", name="Drop pair 1").click()
         ask.get_by_text("3 on the upper, 3 on the lower").wait_for()
         page.get_by_role("button", name="Done with marks").click()
-        page.get_by_label("How the jaws stand").get_by_text("Bite scan, left").wait_for()
+        page.get_by_label("How the jaws stand").get_by_text("Bite, left").wait_for()
 
     def test_a_nudge_by_keys_is_exact_and_one_step_of_undo(self) -> None:
         page = self.page
@@ -142,6 +142,19 @@ class BiteTest(BrowserCase):
         page.get_by_text("Nudged by hand: 0.00 mm, 1.00°.").wait_for()
         self.assertEqual(page.get_by_label("Lower tilted", exact=True).input_value(), "0.1")
         self.assertEqual(page.get_by_label("Lower turned", exact=True).input_value(), "-1")
+
+    def test_a_nudge_makes_a_bite_where_there_is_none(self) -> None:
+        page = self.page
+        self.apart()
+        self.step("Bite").click()
+        page.get_by_text("so the bite is missing").wait_for()
+        page.keyboard.press("m")
+        page.keyboard.press("Shift+PageDown")
+        page.get_by_text("no scan says that it bites so").wait_for(timeout=40_000)
+        page.get_by_text("Nudged by hand: 0.10 mm, 0.00°.").wait_for()
+        self.assertEqual(page.get_by_label("Relation from").input_value(), "auto")
+        page.keyboard.press("Control+z")
+        page.get_by_text("so the bite is missing").wait_for(timeout=40_000)
 
     def test_level_by_three_marks_of_the_mouse(self) -> None:
         page = self.page

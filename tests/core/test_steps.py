@@ -119,6 +119,36 @@ class BiteTest(unittest.TestCase):
         self.assertLess(reading(result, "eased by at most"), 0.6)
         self.assertNotIn("too-hard", codes(result))
 
+    def test_without_a_relation_a_nudge_starts_from_the_level_of_each(self) -> None:
+        """The lower came elsewhere: nothing is related until a person nudges; then planes and midlines lie on each other."""
+        upper, lower = jaws(3)
+        m = turn(8)
+        about = {
+            "u": {"jaw": "upper", "up": [0, 0, -1], "front": [0, -1, 0]},
+            "l": {"jaw": "lower", "up": m[:3, 2].tolist(), "front": (-m[:3, 1]).tolist()},
+        }
+        values = {"mesh": {"u": upper, "l": lower.moved(m)}, "about": about, "relation": None, "scans": [], "lent": None, "stale": 0}
+        pair = {"u": "upper", "l": "lower"}
+        alone = do("bite", values, pair)
+        self.assertEqual((alone.values["related"], alone.values["nudged_on"]), (False, "by hand"))
+        start = np.array(do("bite", values, pair, source="by hand").values["home_to_bite"]["l"])
+        off = start @ m - np.eye(4)  # in the generator's bench both stand in occlusion
+        tips = np.array([[0, 0, 0], [25, 35, 0], [-25, 35, 0]])
+        self.assertLess(np.linalg.norm(tips @ off[:3, :3].T + off[:3, 3], axis=1).max(), 6.0)
+        nudged = do("bite", values, pair, up_mm=-2.0, nudged_on="by hand")
+        self.assertEqual((nudged.values["related"], nudged.values["method"]), (True, "by hand"))
+        self.assertIn("by-hand", codes(nudged))
+        moved = np.array(nudged.values["home_to_bite"]["l"]) @ np.linalg.inv(start)
+        np.testing.assert_allclose(moved[:3, 3], [0, 0, -2.0], atol=1e-6)
+
+    def test_a_nudge_on_another_relation_does_not_count(self) -> None:
+        """Made from the level of each jaw, it would spoil the relation in which the jaws came."""
+        result = self.bite((0, 0, 0), up_mm=-2.0, nudged_on="by hand")
+        self.assertEqual(result.values["home_to_bite"]["l"], np.eye(4).tolist())
+        flag = next(f for f in result.flags if f.code == "nudge-left-out")
+        taken = self.bite((0, 0, 0), up_mm=-2.0, **flag.fix["values"])  # type: ignore[index]
+        np.testing.assert_allclose(np.array(taken.values["home_to_bite"]["l"])[:3, 3], [0, 0, -2.0])
+
     def test_a_nudge_is_exact(self) -> None:
         result = self.bite((0, 0, 0), left_mm=0.37, back_mm=-0.21, up_mm=-1.0)
         np.testing.assert_allclose(np.array(result.values["home_to_bite"]["l"]), placed(np.eye(3), [0.37, -0.21, -1.0]), atol=1e-12)

@@ -321,5 +321,43 @@ class BiteWorkTest(WorkCase):
         post(self.mira, f"/api/cases/{case.number}/undo")
         self.assertEqual(case.revisions.first().document["settings"]["level"]["*"], {})
 
+    def test_a_nudge_on_another_relation_starts_anew(self) -> None:
+        """The lower came elsewhere and was nudged from its level; a rescan in the upper's place brings the relation. What
+        was nudged does not count on it, and the next nudge does not take it along."""
+        upper, lower = jaws(3)
+        case = self.work(self.opened(("u.stl", scan(upper)), ("l.stl", scan(lower.moved(turn(7))))))
+        self.nudge(case, up_mm=-1.5, left_mm=0.4)
+        self.assertEqual(self.bite(case.number)["values"]["method"]["json"], "by hand")
+        drop(self.mira, ("again.stl", scan(lower)), to=f"/api/cases/{case.number}/drop")
+        case.refresh_from_db()
+        self.work(case)
+        body = {"base": case.revision, "what": "instead", "of": "p2"}
+        self.assertEqual(post(self.mira, f"/api/cases/{case.number}/pieces/p3", body).status_code, 200)
+        case.refresh_from_db()
+        self.work(case)
+        bite = self.bite(case.number)
+        self.assertEqual(bite["values"]["method"]["json"], "as they came")
+        self.assertIn("nudge-left-out", [f["code"] for f in bite["flags"]])
+        np.testing.assert_allclose(self.place(bite), np.eye(4), atol=1e-9)
+        self.nudge(case, back_mm=0.02)
+        own = case.revisions.first().document["settings"]["bite"]["*"]
+        self.assertEqual(own, {"back_mm": 0.02, "nudged_on": "as they came"})
+        self.assertAlmostEqual(float(np.linalg.norm(self.place(self.bite(case.number))[:3, 3])), 0.02, places=9)
+        post(self.mira, f"/api/cases/{case.number}/undo")
+        self.assertEqual(case.revisions.first().document["settings"]["bite"]["*"]["up_mm"], -1.5)
+
+    def nudge(self, case: Case, **values: float) -> None:
+        case.refresh_from_db()
+        answer = post(self.mira, f"/api/cases/{case.number}/settings", {"base": case.revision, "step": "bite", "values": values})
+        self.assertEqual(answer.status_code, 200)
+        case.refresh_from_db()
+        self.work(case)
+
+    def bite(self, number: str) -> dict:
+        return next(n for n in self.mira.get(f"/api/cases/{number}").json()["nodes"] if n["id"] == "bite/*")
+
+    def place(self, bite: dict) -> np.ndarray:
+        return np.array(next(m["json"] for p, m in bite["values"]["home_to_bite"]["by_piece"].items() if p != "p1"))
+
     def level(self, number: str) -> dict:
         return next(n for n in self.mira.get(f"/api/cases/{number}").json()["nodes"] if n["id"] == "level/*")

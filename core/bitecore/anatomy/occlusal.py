@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from ..errors import StepFailed
 from ..mesh import Mesh, used_vertices
 from ..ops.mend import largest_piece
+from ..ops.rigid import frame_to_axes, unit
 from .jawshape import area_samples, mirror_axis
 
 # The mirror line is sought at first, and again when the plane has settled.
@@ -117,3 +118,10 @@ def _plane(tips: NDArray) -> tuple[NDArray, NDArray[np.bool_]]:
             break
         keep = new
     return fit[:2], keep
+
+
+def bench_of(frame: OcclusalFrame, jaw: str) -> NDArray[np.float64]:
+    """(4, 4) from the jaw's home to the bench its own plane and midline give: an upper's tips point down there."""
+    z = unit(frame.up if jaw == "lower" else -frame.up)
+    y = unit(-frame.front - z * (-frame.front @ z))
+    return frame_to_axes(frame.origin_mm, np.cross(y, z), y, z)

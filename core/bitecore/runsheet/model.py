@@ -21,9 +21,12 @@ class StepSettings(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
 
-def setting(default: Any, *, label: str, help: str, unit: str = "", main: bool = True, per_jaw: bool = False, **bounds: Any) -> Any:
-    """A field of a StepSettings: label and help in the trade's words, unit, bounds (ge, le); main=False folds it."""
-    extra: dict[str, Any] = {"unit": unit, "main": main, "per_jaw": per_jaw}
+def setting(
+    default: Any, *, label: str, help: str, unit: str = "", main: bool = True, per_jaw: bool = False, form: bool = True, **bounds: Any
+) -> Any:  # fmt: skip
+    """A field of a StepSettings: label and help in the trade's words, unit, bounds (ge, le); main=False folds it, form=False
+    keeps it off the card."""
+    extra: dict[str, Any] = {"unit": unit, "main": main, "per_jaw": per_jaw, "form": form}
     return Field(default, title=label, description=help, json_schema_extra=extra, **bounds)
 
 
@@ -123,13 +126,22 @@ class Inputs:
 
 
 @dataclass(frozen=True)
+class Beside:
+    """When one of these settings is changed, the value that the step last gave is kept beside them: from where they were
+    set. anew : where that has become another, the rest of them goes back to the default first."""
+
+    settings: tuple[str, ...]
+    anew: bool = False
+
+
+@dataclass(frozen=True)
 class Step:
     """One step of the run sheet; see docs/add-a-step.md.
 
     scope : 'piece' (each jaw by itself) or 'case'. every_piece : also pieces that are no jaws; of : pieces of these kinds
     instead. part_of : the step of the run sheet it is shown with, where it is none of its own. on_demand : waits for a
-    person. beside : {name: settings}; when one of these is set, the value of that name that the step last gave is kept beside
-    it in the setting of that name. upgrades : {from_version: settings dict -> settings dict}. shows : the mesh values the stage shows.
+    person. beside : what is kept beside settings by hand, by the name both of the value and of the setting. upgrades :
+    {from_version: settings dict -> settings dict}. shows : the mesh values the stage shows.
     """
 
     name: str
@@ -146,7 +158,7 @@ class Step:
     part_of: str = ""
     on_demand: bool = False
     shows: tuple[str, ...] = ()
-    beside: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    beside: Mapping[str, Beside] = field(default_factory=dict)
     upgrades: Mapping[int, Callable[[dict], dict]] = field(default_factory=dict)
 
     def upgraded(self, values: Mapping[str, Any], version: int | None) -> dict[str, Any]:

@@ -13,11 +13,12 @@ from numpy.typing import NDArray
 from ...anatomy.adjusting import Opposing, bench_axes, by_hand, closed, eased
 from ...anatomy.contacts import Relation, relation
 from ...anatomy.jaw import Jaw
+from ...anatomy.occlusal import bench_of, occlusal_frame
 from ...anatomy.relations import as_they_came
 from ...ops.rigid import angle_deg
 from ...progress import Run
 from ...words import to_um
-from ..model import Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
+from ..model import Beside, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 from ..store import ByPiece
 
 # Two ways to the relation that differ by less than this agree (the worst error a good fit may have).
@@ -25,9 +26,11 @@ _AGREE_MM = 0.15
 
 
 class BiteSettings(StepSettings):
-    source: Literal["auto", "as they came", "bite scans", "earlier pair", "none"] = setting(
-        "auto", label="Relation from", help="Auto: as the jaws came, else from bite scans, else from an earlier pair of scans."
-    )
+    source: Literal["auto", "as they came", "bite scans", "earlier pair", "by hand", "none"] = setting(
+        "auto", label="Relation from",
+        help="Auto: as the jaws came, else from bite scans, else from an earlier pair of scans. By hand: from where each jaw is "
+        "levelled by itself.",
+    )  # fmt: skip
     hard_mm: float = setting(
         0.15, ge=0.0, le=2.0, unit="mm", label="Too hard above",
         help="An overlap deeper than this is flagged: the models would not close.",
@@ -42,10 +45,17 @@ class BiteSettings(StepSettings):
     tilt_deg: float = setting(0.0, ge=-30, le=30, unit="°", label="Lower tilted", help="Plus lifts the back.", main=False)
     roll_deg: float = setting(0.0, ge=-30, le=30, unit="°", label="Lower rolled", help="Plus lowers the patient's left.", main=False)
     turn_deg: float = setting(0.0, ge=-30, le=30, unit="°", label="Lower turned", help="Plus turns its front to the left.", main=False)
+    nudged_on: str | None = setting(None, label="Nudged on", help="The relation on which the lower was nudged.", form=False, max_length=20)
 
+    @property
+    def nudged(self) -> bool:
+        return any(getattr(self, key) for key in _NUDGE)
+
+
+_NUDGE = ("left_mm", "back_mm", "up_mm", "tilt_deg", "roll_deg", "turn_deg")
 
 # What stays open without a bite; nothing is lost when it comes.
-_MEANWHILE = "Until it comes each jaw is levelled by itself, and contacts stay open."
+_MEANWHILE = "Until it comes each jaw is levelled by itself and contacts stay open; a nudge starts from there."
 
 
 @dataclass(frozen=True)
@@ -72,12 +82,15 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
     about = inputs["about"]
     guessed = [_guessed(about, inputs.jaws)] if any(about[p]["jaw"] != j for p, j in inputs.jaws.items()) else []
     found = _relation(inputs, settings, upper, lower)
+    if found.lower_to_upper is None and settings.source == "auto" and settings.nudged and settings.nudged_on in (None, "by hand"):
+        found = _from_level(upper, lower)
     pieces = (piece_of["upper"], piece_of["lower"])
     if found.lower_to_upper is None:
-        values = {"home_to_bite": ByPiece({pieces[0]: eye, pieces[1]: None}), "related": False, "method": "missing"}
+        bite = ByPiece({pieces[0]: eye, pieces[1]: None})
+        values = {"home_to_bite": bite, "related": False, "method": "missing", "nudged_on": "by hand"}
         return StepResult(values, (), (*found.flags, *guessed), "missing")
     run.tick(0.5, "moving the lower")
-    matrix, moves = _moved(upper, lower, found.lower_to_upper, settings)
+    matrix, moves = _moved(upper, lower, found, settings)
     known = found.meet if (matrix == found.lower_to_upper).all() else None
     meet = known or relation(upper.mesh, lower.mesh, lower_to_upper=matrix, lower_up=lower.up, upper_up=upper.up)
     run.tick(0.9, "judging")
@@ -87,6 +100,7 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
         "home_to_bite": ByPiece({pieces[0]: eye, pieces[1]: eye if (matrix == np.eye(4)).all() else _rounded(matrix)}),
         "related": True,
         "method": found.how,
+        "nudged_on": found.how,
     }
     return StepResult(values, readings, tuple(flags), _stand(meet))
 
@@ -104,6 +118,8 @@ def _guessed(about: dict, jaws: Mapping[str, str]) -> Flag:
 
 def _relation(inputs: Inputs, settings: BiteSettings, upper: Jaw, lower: Jaw) -> _Found:
     want = settings.source
+    if want == "by hand":
+        return _from_level(upper, lower)
     if want == "none":
         return _Found(None, "none", (Flag("no-relation", "note", f"No bite, as asked. {_MEANWHILE}"),))
     came = as_they_came(upper, lower) if want in ("auto", "as they came") else None
@@ -119,6 +135,13 @@ def _relation(inputs: Inputs, settings: BiteSettings, upper: Jaw, lower: Jaw) ->
     if want in ("auto", "earlier pair") and lent:
         return _by_earlier(lent)
     return _Found(None, "missing", (_missing(want, fit, inputs["scans"]), *marks))
+
+
+def _from_level(upper: Jaw, lower: Jaw) -> _Found:
+    """Where each jaw is levelled by itself: planes and midlines on each other, for a person to nudge from."""
+    benches = [bench_of(occlusal_frame(j.mesh, up=j.up, front=j.front), name) for j, name in ((upper, "upper"), (lower, "lower"))]
+    text = "The lower stands as set by hand, from where each jaw is levelled by itself: no scan says that it bites so."
+    return _Found(np.linalg.inv(benches[0]) @ benches[1], "by hand", (Flag("by-hand", "look", text),))
 
 
 def _stale_words(count: int) -> str:
@@ -198,8 +221,10 @@ def _at(scan: dict) -> Place:
     return Place(scan["piece"], (x, y, z), 4.0)
 
 
-def _moved(upper: Jaw, lower: Jaw, matrix: NDArray, settings: BiteSettings) -> tuple[NDArray, tuple[list[Flag], list[Reading]]]:
+def _moved(upper: Jaw, lower: Jaw, found: _Found, settings: BiteSettings) -> tuple[NDArray, tuple[list[Flag], list[Reading]]]:
     flags: list[Flag] = []
+    assert found.lower_to_upper is not None
+    matrix = found.lower_to_upper
     readings: list[Reading] = []
     axes = bench_axes(upper, upper=True)
     jaws = Opposing(upper, lower) if settings.close or settings.ease else None
@@ -216,7 +241,11 @@ def _moved(upper: Jaw, lower: Jaw, matrix: NDArray, settings: BiteSettings) -> t
         readings += [Reading("eased by at most", step.distance_mm, "mm"), Reading("eased, turned", step.angle_deg, "°")]
     turns = (settings.tilt_deg, settings.roll_deg, settings.turn_deg)
     shift = np.array([settings.left_mm, settings.back_mm, settings.up_mm])
-    if any(turns) or shift.any():
+    if settings.nudged and settings.nudged_on not in (None, found.how):
+        text = f"The lower was nudged on another relation ({settings.nudged_on}); on this one that does not count. Fix takes it up again."
+        fix = {"step": "bite", "piece": "*", "values": {"nudged_on": found.how}}
+        flags.append(Flag("nudge-left-out", "look", text, fix=fix))
+    elif settings.nudged:
         pivot = matrix[:3, :3] @ lower.incisal + matrix[:3, 3]
         hand = by_hand(axes, pivot, shift_mm=shift, tilt_deg=turns[0], roll_deg=turns[1], turn_deg=turns[2])
         matrix = hand @ matrix
@@ -249,9 +278,10 @@ STEP = Step(
     name="bite",
     title="Bite",
     number=2,
-    version=3,
+    version=4,
     scope="case",
     settings=BiteSettings,
+    beside={"nudged_on": Beside(_NUDGE, anew=True)},
     needs={
         "mesh": Need("intake", "mesh", each=True),
         "about": Need("intake", "about", each=True),

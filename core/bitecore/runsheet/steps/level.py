@@ -9,11 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, field_validator
 
-from ...anatomy.occlusal import OcclusalFrame, occlusal_frame
+from ...anatomy.occlusal import OcclusalFrame, bench_of, occlusal_frame
 from ...errors import StepFailed
-from ...ops.rigid import angle_deg, frame_to_axes, placed, rounded, turned, unit
+from ...ops.rigid import angle_deg, placed, rounded, turned, unit
 from ...progress import Run
-from ..model import Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
+from ..model import Beside, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ..store import ByPiece
 
 
@@ -87,12 +87,12 @@ def apply(inputs: Inputs, settings: LevelSettings, run: Run) -> StepResult:
         turned(tilt_deg=settings.tilt_deg, roll_deg=settings.roll_deg, turn_deg=settings.turn_deg),
         [settings.left_mm, settings.back_mm, settings.up_mm],
     )
-    lead = _to_bench(frames[leader], inputs.jaws[leader])
+    lead = bench_of(frames[leader], inputs.jaws[leader])
     to_leader = np.linalg.inv(np.asarray(to_bite[leader], np.float64))
     bench, stand, auto = ByPiece(), ByPiece(), {}
     for piece, jaw in inputs.jaws.items():
         own = to_bite.get(piece)
-        auto[piece] = _to_bench(frames[piece], jaw) if own is None else lead @ to_leader @ own
+        auto[piece] = bench_of(frames[piece], jaw) if own is None else lead @ to_leader @ own
         matrix = hand @ auto[piece]
         bench[piece] = rounded12(matrix)
         stand[piece] = _stand(matrix, jaw)
@@ -140,12 +140,6 @@ def by_marks(frame: OcclusalFrame, marks: LevelMarks) -> OcclusalFrame:
     return OcclusalFrame(front, up, ahead, tips, float(np.sqrt(np.mean(off**2))))
 
 
-def _to_bench(frame: OcclusalFrame, jaw: str) -> NDArray[np.float64]:
-    z = unit(frame.up if jaw == "lower" else -frame.up)
-    y = unit(-frame.front - z * (-frame.front @ z))
-    return frame_to_axes(frame.origin_mm, np.cross(y, z), y, z)
-
-
 def rounded12(matrix: NDArray) -> list:
     return (np.round(matrix, 12) + 0.0).tolist()
 
@@ -181,7 +175,7 @@ STEP = Step(
     version=3,
     scope="case",
     settings=LevelSettings,
-    beside={"auto": _HAND},
+    beside={"auto": Beside(_HAND)},
     needs={
         "mesh": Need("intake", "mesh", each=True),
         "about": Need("intake", "about", each=True),

@@ -1,7 +1,7 @@
 import { useRef } from "react";
 import type { CaseOut } from "../../shared/api/client";
 import { useBench } from "../../store/bench";
-import { type Hand, handMatrix, nodeOf, useSteps } from "../stage";
+import { goodValue, type Hand, handMatrix, nodeOf, useSteps } from "../stage";
 import type { Doings } from "./useCase";
 
 /** Which setting of Bite a key moves, and which way. */
@@ -28,7 +28,10 @@ export function useNudge(data: CaseOut, doings: Doings) {
   const pending = useRef<Partial<Hand>>({});
   const rest = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
   useSteps(KEYS, tool === "nudge", (which, steps) => {
-    const saved = nodeOf(data, "bite")?.settings ?? {};
+    // What was nudged on another relation does not count on this one: it starts anew.
+    const node = nodeOf(data, "bite");
+    const counts = node?.settings.nudged_on == null || node.settings.nudged_on === goodValue(data, "bite", "nudged_on");
+    const saved = counts ? (node?.settings ?? {}) : {};
     const kept = Object.fromEntries(Object.keys(STILL).map((k) => [k, Number(saved[k] ?? 0)])) as unknown as Hand;
     const per = which.endsWith("_mm") ? 100 : 10;
     const now = pending.current[which] ?? kept[which];

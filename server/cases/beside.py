@@ -1,0 +1,31 @@
+"""Settings by hand and what they were set from."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from bitecore.runsheet import Step
+from runs.services import look
+from runs.store import ServerStore
+
+from . import paths
+from .documents import document_of
+from .models import Case
+
+
+def kept_beside(case: Case, step: Step, piece: str, values: dict[str, Any]) -> list[tuple[list[str], Any]]:
+    """From where settings by hand were set, to be kept beside them."""
+    wanted = {name: b for name, b in step.beside.items() if name not in values and any(key in values for key in b.settings)}
+    node = look(case, ServerStore()).node(step.name, piece) if wanted else None
+    if node is None or node.manifest is None or node.manifest.stopped:
+        return []
+    given, own = node.manifest.values, document_of(case).settings.get(step.name, {}).get(piece, {})
+    changes: list[tuple[list[str], Any]] = []
+    for name, beside in wanted.items():
+        now = given[name]["json"] if name in given else None
+        if now is None:
+            continue
+        changes.append((["settings", step.name, piece, name], now))
+        if beside.anew and own.get(name, now) != now:
+            changes += [(["settings", step.name, piece, k], paths.ABSENT) for k in beside.settings if k in own and k not in values]
+    return changes
