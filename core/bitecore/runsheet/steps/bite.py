@@ -244,7 +244,7 @@ def _moved(upper: Jaw, lower: Jaw, found: _Found, settings: BiteSettings) -> tup
     if settings.nudged and settings.nudged_on not in (None, found.how):
         text = f"The lower was nudged on another relation ({settings.nudged_on}); on this one that does not count. Fix takes it up again."
         fix = {"step": "bite", "piece": "*", "values": {"nudged_on": found.how}}
-        flags.append(Flag("nudge-left-out", "look", text, fix=fix))
+        flags.append(Flag("nudge-left-out", "note", text, fix=fix))
     elif settings.nudged:
         pivot = matrix[:3, :3] @ lower.incisal + matrix[:3, 3]
         hand = by_hand(axes, pivot, shift_mm=shift, tilt_deg=turns[0], roll_deg=turns[1], turn_deg=turns[2])
