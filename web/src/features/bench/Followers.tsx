@@ -1,5 +1,6 @@
 import type { CaseOut, NodeOut, PieceOut, Reading } from "../../shared/api/client";
-import { capital, reading } from "../../shared/format";
+import { capital } from "../../shared/format";
+import { ReadingRow } from "../../shared/ui/ReadingRow";
 import { useBench } from "../../store/bench";
 import { flagsOf } from "./states";
 import { CLEAR, type Doings } from "./useCase";
@@ -68,12 +69,7 @@ function Follower({ node, piece, data, doings }: { node: NodeOut; piece: PieceOu
           ))}
           <dl aria-label="How it lies" className="text-xs">
             {(node.readings as unknown as Reading[]).map((r) => (
-              <div key={r.name} className="flex justify-between gap-2">
-                <dt className="dim truncate" title={r.name}>
-                  {capital(r.name)}
-                </dt>
-                <dd className="whitespace-nowrap">{reading(r.value, r.unit)}</dd>
-              </div>
+              <ReadingRow key={r.name} of={r} small />
             ))}
           </dl>
           <Choice

@@ -1,7 +1,8 @@
 import { useState } from "react";
 import type { CaseOut, NodeOut, Reading, StepOut } from "../../shared/api/client";
-import { capital, reading } from "../../shared/format";
+import { capital } from "../../shared/format";
 import { Command } from "../../shared/ui/Command";
+import { ReadingRow } from "../../shared/ui/ReadingRow";
 import { SettingsForm } from "../../shared/ui/SettingsForm";
 import { STATE_WORDS, type StepState } from "../../shared/ui/StateMark";
 import { useBench } from "../../store/bench";
@@ -161,12 +162,7 @@ function Readings({ readings }: { readings: Reading[] }) {
   return (
     <dl aria-label="Readings" className="mb-2 text-[13px] leading-tight">
       {few.map((r) => (
-        <div key={r.name} className="flex justify-between gap-2 py-0.5">
-          <dt className="truncate" title={r.name}>
-            {capital(r.name)}
-          </dt>
-          <dd className="font-semibold whitespace-nowrap">{reading(r.value, r.unit)}</dd>
-        </div>
+        <ReadingRow key={r.name} of={r} />
       ))}
       {few.length < readings.length && (
         <button type="button" className="py-0.5 font-semibold text-primary" onClick={() => setAll(true)}>
