@@ -75,6 +75,12 @@ class WholeSheetTest(unittest.TestCase):
             ref = self.first.graph.node("base", piece).manifest.values["body"]
             self.assertTrue(check_solid(unpack(ref, self.store.blobs)).ok)
 
+    def test_marks_count_from_the_third_on_each_jaw(self) -> None:
+        """While a person sets them one by one nothing is fitted anew."""
+        marks = [{"bite": [k, 0, 0], "jaw": jaw, "on": "", "at": [k, 1, 0]} for k in range(3) for jaw in ("upper", "lower")]
+        self.assertEqual(self.worked(self.with_settings(fit={"*": {"marks": {"p9": marks[:5]}}})), set())
+        self.assertIn("fit/*", self.worked(self.with_settings(fit={"*": {"marks": {"p9": marks}}})))
+
     def test_again_works_nothing_out(self) -> None:
         self.assertEqual(self.worked(self.document), set())
 

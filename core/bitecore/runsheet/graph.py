@@ -221,7 +221,7 @@ def _settle(node: Node, document: CaseDocument, graph: Graph, store: ResultStore
         inputs[name] = ref
     settings = document.settings_for(node.step, node.piece)
     tag = {"piece": node.piece, "jaw": node.jaw, "jaws": graph.jaws if node.step.scope == "case" else {}}
-    key = key_of(node.step, settings, inputs, tag)
+    key = key_of(node.step, node.step.counts(settings) if node.step.counts else settings, inputs, tag)
     node.task = Task(key, node.step.name, node.piece, node.jaw, dict(graph.jaws), settings.model_dump(mode="json"), inputs)
     node.manifest = store.get(key)
     if node.manifest is None:

@@ -141,7 +141,8 @@ class Step:
     scope : 'piece' (each jaw by itself) or 'case'. every_piece : also pieces that are no jaws; of : pieces of these kinds
     instead. part_of : the step of the run sheet it is shown with, where it is none of its own. on_demand : waits for a
     person. beside : what is kept beside settings by hand, by the name both of the value and of the setting. upgrades :
-    {from_version: settings dict -> settings dict}. shows : the mesh values the stage shows.
+    {from_version: settings dict -> settings dict}. counts : the settings without what does not count (yet), where a change
+    of that needs no new result. shows : the mesh values the stage shows.
     """
 
     name: str
@@ -159,6 +160,7 @@ class Step:
     on_demand: bool = False
     shows: tuple[str, ...] = ()
     beside: Mapping[str, Beside] = field(default_factory=dict)
+    counts: Callable[[Any], StepSettings] | None = None
     upgrades: Mapping[int, Callable[[dict], dict]] = field(default_factory=dict)
 
     def upgraded(self, values: Mapping[str, Any], version: int | None) -> dict[str, Any]:

@@ -35,11 +35,17 @@ class FitSettings(StepSettings):
         {}, label="Marks", help="Matched points on a bite scan and the jaws, by piece: three to six on each jaw.", main=False
     )
 
+    def counting(self) -> FitSettings:
+        """Fewer than three marks on a jaw say nothing yet."""
+        full = {p: found for p, found in self.marks.items() if all(sum(m.jaw == jaw for m in found) >= 3 for jaw in ("upper", "lower"))}
+        return FitSettings(marks=full)
+
 
 def apply(inputs: Inputs, settings: FitSettings, run: Run) -> StepResult:
     piece_of = {jaw: piece for piece, jaw in inputs.jaws.items()}
     if len(piece_of) < 2 or not (inputs["bites"] or inputs["earlier"]):
         return StepResult({"relation": None, "scans": [], "lent": None, "stale": 0})
+    settings = settings.counting()
     own = (piece_of["upper"], piece_of["lower"])
     upper, lower = (Jaw.seen(inputs["mesh"][p], inputs["about"][p]) for p in own)
     values: dict[str, Any] = {"relation": None, "scans": [], "lent": None, "stale": 0}
@@ -121,6 +127,7 @@ STEP = Step(
     scope="case",
     part_of="bite",
     settings=FitSettings,
+    counts=FitSettings.counting,
     needs={
         "mesh": Need("intake", "mesh", each=True),
         "about": Need("intake", "about", each=True),
