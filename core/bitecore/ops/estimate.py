@@ -11,7 +11,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.linalg import solve_triangular
 from scipy.optimize import minimize
 
 from .links import Link, Rows
@@ -62,20 +61,21 @@ def _components(cells: _Cells, held: NDArray) -> tuple[float, float]:
     """(what the white variances are to be multiplied with, variance of the slow error a direction in mm²), the likeliest
     for the residuals whatever the poses are: restricted maximum likelihood (Patterson and Thompson 1971; from memory).
     held : (k, h) the cells' equations in the directions that are held."""
-    usual, alike = float(cells.white.mean()), cells.alike()
+    usual, root = float(cells.white.mean()), np.sqrt(cells.white)
     before = float(np.log(_USUAL_WARP_MM**2 / 3 / usual))
+    # In the axes of the slow error both are a number for each axis, whatever their sizes.
+    size, axes = np.linalg.eigh(usual * cells.alike() / (root[:, None] * root))
+    size = np.maximum(size, 0.0)
+    j, r = axes.T @ (held / root[:, None]), axes.T @ (cells.r / root)
 
     def unlikely(x: NDArray) -> float:
-        v = np.diag(np.exp(x[0]) * cells.white) + np.exp(x[1]) * usual * alike
-        lower = np.linalg.cholesky(v)
-        j = solve_triangular(lower, held, lower=True)
-        r = solve_triangular(lower, cells.r, lower=True)
-        jj = j.T @ j
-        jr = j.T @ r
-        log_det = 2 * np.log(np.diag(lower)).sum() + np.linalg.slogdet(jj)[1]
+        v = np.exp(x[0]) + np.exp(x[1]) * size
+        jw = j / v[:, None]
+        jj, jr = j.T @ jw, jw.T @ r
+        log_det = np.log(v).sum() + np.linalg.slogdet(jj)[1]
         # The slow error is taken to be some 8 µm beforehand, within a factor of some three.
         expected = 0.5 * ((x[1] - before) / _FACTOR) ** 2 + 0.5 * (x[0] / 0.5) ** 2
-        return float(0.5 * (log_det + r @ r - jr @ np.linalg.solve(jj, jr)) + expected)
+        return float(0.5 * (log_det + r @ (r / v) - jr @ np.linalg.solve(jj, jr)) + expected)
 
     # Corners of its own: those it takes by itself are as near as the start is to nought.
     corners = np.array([[0.0, before], [0.4, before], [0.0, before - 1.0]])
