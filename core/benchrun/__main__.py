@@ -11,6 +11,7 @@ from pathlib import Path
 
 from bitecore import forkserver
 from bitecore.errors import BenchError
+from bitecore.limits import BadEnvironment
 
 STEP_NAMES = ("intake", "bite", "level", "trim", "base", "plate", "hand-off")
 
@@ -42,6 +43,9 @@ def main(argv: list[str] | None = None) -> int:
     except KeyboardInterrupt:
         print("Stopped.", file=sys.stderr)
         return 130
+    except BadEnvironment as error:
+        print(error, file=sys.stderr)
+        return 2
     except OSError as error:
         print(f"{error.strerror or error}: {error.filename or 'a file'} could not be read or written.", file=sys.stderr)
         return 2
@@ -70,7 +74,9 @@ def _run(args: argparse.Namespace) -> int:
         pool = Pool(blobs)
         try:
             pool.start()  # they warm up while the files are read
-            sources = load([Path(f) for f in args.files])
+            ready = Path(temporary) / "ready"
+            ready.mkdir()
+            sources = load([Path(f) for f in args.files], ready)
             document = document_of(sources, store, registry, args)
             out.mkdir(parents=True, exist_ok=True)
             evaluation = evaluate(document, registry, store, runner=pool, until=args.until, demanded=frozenset({"hand-off"}))

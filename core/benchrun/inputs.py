@@ -9,14 +9,15 @@ from pathlib import Path, PurePosixPath
 from typing import Any
 
 from bitecore.errors import BadSetting, UnreadableFile
-from bitecore.files import Limits, SourceFile, read_mesh, unpack
+from bitecore.limits import Limits
+from bitecore.receiving import Scan, receive
 from bitecore.runsheet import CaseDocument, PieceEntry, Registry, ResultStore
 
 
-def load(paths: list[Path], limits: Limits | None = None) -> list[SourceFile]:
-    """Every scan in the files, read once to judge it. Raises UnreadableFile for the first that cannot be used."""
+def load(paths: list[Path], ready: Path, limits: Limits | None = None) -> list[Scan]:
+    """Every scan in the files, laid into the folder `ready`. Raises UnreadableFile for the first that cannot be used."""
     limits = limits or Limits.of(os.environ)
-    found: list[SourceFile] = []
+    found: list[Scan] = []
     total = 0
     for path in paths:
         if not path.is_file():
@@ -26,17 +27,19 @@ def load(paths: list[Path], limits: Limits | None = None) -> list[SourceFile]:
             raise UnreadableFile(
                 f"The files are more than {limits.drop_bytes // 1_000_000} MB together. Run fewer at once.", code="too-large"
             )
-        found += unpack(path.name, path.read_bytes(), limits)
-    for source in found:
-        # Reading it here costs little and says at once what is wrong; the step reads it again where it works.
-        read_mesh(source.name, source.data, limits)
+        received = receive(path.name, path, ready, limits)
+        for refusal in received.refused:
+            if refusal["code"] != "ignored":
+                raise UnreadableFile(refusal["message"], code=refusal["code"])
+        found += received.scans
     return found
 
 
-def document_of(sources: list[SourceFile], store: ResultStore, registry: Registry, args: argparse.Namespace) -> CaseDocument:
+def document_of(sources: list[Scan], store: ResultStore, registry: Registry, args: argparse.Namespace) -> CaseDocument:
     """Pieces p1, p2, … in the order given. Raises BadSetting for an option that fits nothing."""
     pieces = [
-        PieceEntry(id=f"p{number}", file=source.name, sha256=store.blobs.write(source.data)) for number, source in enumerate(sources, 1)
+        PieceEntry(id=f"p{number}", file=source.name, sha256=store.blobs.write(source.path.read_bytes()))
+        for number, source in enumerate(sources, 1)
     ]
     settings: dict[str, dict[str, dict[str, Any]]] = {}
     for text in args.jaw:
@@ -74,5 +77,5 @@ def _value(text: str) -> Any:
         return text
 
 
-def _number(sources: list[SourceFile]) -> str:
+def _number(sources: list[Scan]) -> str:
     return PurePosixPath(sources[0].name).stem if len(sources) == 1 else "case"

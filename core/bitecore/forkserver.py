@@ -6,7 +6,7 @@ import multiprocessing
 from multiprocessing import forkserver
 from multiprocessing.context import ForkServerContext
 
-PRELOAD = ["bitecore.runsheet.warm"]
+PRELOAD = ["bitecore.runsheet.warm", "bitecore.files.warm"]
 
 
 def context() -> ForkServerContext:

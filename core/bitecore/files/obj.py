@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import re
 
+import numba as nb
 import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import UnreadableFile
-from .count import check_count
+from .count import check_count, check_points
+from .numbers import BAD, LATER, decimal, read_later, whole
 
-_FACE = re.compile(rb"^f\s", re.MULTILINE)
 _VERTEX = re.compile(rb"^v\s", re.MULTILINE)
 
 
@@ -39,46 +40,97 @@ def read(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
 
 
 def _read(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
-    # A backslash at the end of a line carries it on.
-    lines = data.replace(b"\r", b"\n").replace(b"\\\n", b" ").split(b"\n")
-    at = [line[2:] for line in lines if line[:2] in (b"v ", b"v\t")]
-    said = [line[2:] for line in lines if line[:2] in (b"f ", b"f\t")]
-    check_count(name, len(said), limit)
-    if not at or not said:
+    if b"\\" in data:
+        # A backslash at the end of a line carries it on.
+        data = data.replace(b"\\\r\n", b"   ").replace(b"\\\n", b"  ")
+    text = np.frombuffer(data, np.uint8)
+    points, triangles = _counted(text)
+    check_count(name, triangles, limit)
+    check_points(name, points, limit)
+    if not points or not triangles:
         raise UnreadableFile(f"“{name}” holds points without triangles. Export the scan as a surface.", code="no-triangles")
-    vertices = _vertices(at)
-    faces = _faces(said)
+    vertices, faces = np.empty((points, 3)), np.empty((triangles, 3), np.int64)
+    spans = np.empty((3 * points, 3), np.int64)
+    later = _filled(text, vertices, faces, spans)
+    if later < 0:
+        raise ValueError("a vertex needs three numbers, a face whole ones")
+    read_later(text, spans[:later], vertices)
     # Indices count from 1; negative ones backwards from the vertices so far, which for scans are all of them.
     faces = np.where(faces < 0, faces + len(vertices), faces - 1)
-    check_count(name, len(faces), limit)
-    if len(faces) == 0 or faces.min() < 0 or faces.max() >= len(vertices):
+    if faces.min() < 0 or faces.max() >= len(vertices):
         raise ValueError("index out of range")
     return vertices[faces.ravel()]
 
 
-def _vertices(lines: list[bytes]) -> NDArray[np.float64]:
-    words = b" ".join(lines).split()
-    columns, rest = divmod(len(words), len(lines))
-    if rest == 0 and columns >= 3 and all(len(line.split()) == columns for line in lines[:: max(len(lines) // 50, 1)]):
-        return np.array(words, dtype="S32").astype(np.float64).reshape(-1, columns)[:, :3]
-    rows = [line.split()[:3] for line in lines]
-    if any(len(row) != 3 for row in rows):
-        raise ValueError("a vertex needs three numbers")
-    return np.array(rows, dtype="S32").astype(np.float64)
+@nb.njit(cache=True)
+def _kind(text, at, end):
+    """v or f where such a line begins at `at`, else 0."""
+    known = at + 1 < end and (text[at] == 118 or text[at] == 102) and (text[at + 1] == 32 or text[at + 1] == 9)
+    return text[at] if known else 0
 
 
-def _faces(lines: list[bytes]) -> NDArray[np.int64]:
-    """(m, 3) as written."""
-    plain = re.sub(rb"/[^\s]*", b"", b"\n".join(lines))
-    words = plain.split()
-    if len(words) == 3 * len(lines):
-        table = np.array(words, dtype="S16").astype(np.int64).reshape(-1, 3)
-        if all(len(line.split()) == 3 for line in lines[:: max(len(lines) // 50, 1)]):
-            return table
-    out = []
-    for line in plain.split(b"\n"):
-        ring = np.array(line.split(), dtype="S16").astype(np.int64)
-        if len(ring) >= 3:
-            n = len(ring) - 2
-            out.append(np.stack([np.repeat(ring[0], n), ring[1:-1], ring[2:]], axis=1))
-    return np.vstack(out) if out else np.zeros((0, 3), np.int64)
+@nb.njit(cache=True)
+def _line_end(text, at, end):
+    while at < end and text[at] != 10 and text[at] != 13:
+        at += 1
+    return at
+
+
+@nb.njit(cache=True)
+def _counted(text):
+    """(vertices, triangles) that the lines promise."""
+    at, end, points, triangles = 0, len(text), 0, 0
+    while at < end:
+        kind, stop = _kind(text, at, end), _line_end(text, at, end)
+        points += kind == 118
+        if kind == 102:
+            corners, before = 0, True
+            for i in range(at + 1, stop):
+                blank = text[i] <= 32
+                corners += before and not blank
+                before = blank
+            triangles += max(corners - 2, 0)
+        at = stop + 1
+    return points, triangles
+
+
+@nb.njit(cache=True)
+def _filled(text, vertices, faces, spans):
+    """Fill both; how many numbers are left for later, or -1 where a line is not as it should be."""
+    at, end, points, triangles, later = 0, len(text), 0, 0, 0
+    while at < end:
+        kind, stop = _kind(text, at, end), _line_end(text, at, end)
+        at += 1
+        if kind == 118:
+            for k in range(3):
+                while at < stop and text[at] <= 32:
+                    at += 1
+                begin = at
+                vertices[points, k], at, how = decimal(text, at, stop)
+                if how == BAD or (at < stop and text[at] > 32):
+                    return -1
+                if how == LATER:
+                    spans[later, 0], spans[later, 1], spans[later, 2] = 3 * points + k, begin, at
+                    later += 1
+            points += 1
+        elif kind == 102:
+            corner, first, last = 0, 0, 0
+            while True:
+                while at < stop and text[at] <= 32:
+                    at += 1
+                if at >= stop:
+                    break
+                index, at, good = whole(text, at, stop)
+                if not good or (at < stop and text[at] > 32 and text[at] != 47):
+                    return -1
+                while at < stop and text[at] > 32:  # /texture/normal
+                    at += 1
+                if corner == 0:
+                    first = index
+                elif corner >= 2:
+                    faces[triangles, 0], faces[triangles, 1], faces[triangles, 2] = first, last, index
+                    triangles += 1
+                last = index
+                corner += 1
+        at = stop + 1
+    return later

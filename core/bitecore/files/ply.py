@@ -7,12 +7,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+import numba as nb
 import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import UnreadableFile
 from ..mesh import Mesh
-from .count import check_count
+from .count import check_count, check_points
+from .numbers import BAD, LATER, decimal, read_later, whole
+
+_LONGEST_HEADER = 100_000
 
 TYPES = {
     "char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1",
@@ -29,6 +33,17 @@ class Element:
     # (property, value type, type of the list's length or None)
     properties: list[tuple[str, str, str | None]] = field(default_factory=list)
 
+    @property
+    def columns(self) -> dict[str, int]:
+        return {name: place for place, (name, _, _) in enumerate(self.properties)}
+
+    @property
+    def polygon(self) -> int:
+        """Which property lists a face's vertices: the one called so, else the first list; -1 where there is none."""
+        lists = [i for i, (_, value, length) in enumerate(self.properties) if length is not None and value[0] != "f"]
+        called = [i for i in lists if self.properties[i][0] in ("vertex_indices", "vertex_index")]
+        return [*called, *lists, -1][0]
+
 
 def read(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
     """(3m, 3) corners of the faces, polygons cut into fans. Raises UnreadableFile."""
@@ -42,21 +57,22 @@ def read(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
 
 def _read(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
     form, elements, at = _header(data)
+    body: _Text | _Binary
+    body = _Text(data, at, limit) if form == "ascii" else _Binary(data, at, limit, form == "binary_big_endian")
     vertices: NDArray | None = None
     faces: NDArray | None = None
-    words = data[at:].split() if form == "ascii" else []
-    word = 0
     for element in elements:
         if element.name == "face":
             check_count(name, element.count, limit)
-        if form == "ascii":
-            table, lists, word = _ascii(words, word, element)
-        else:
-            table, lists, at = _binary(data, at, element, "<" if form == "binary_little_endian" else ">")
         if element.name == "vertex":
-            vertices = np.stack([np.asarray(table[axis], np.float64) for axis in "xyz"], axis=1)
-        if element.name == "face":
-            faces = lists
+            check_points(name, element.count, limit)
+        if element.count > body.most_rows(element):
+            raise ValueError("more is promised than the file can hold")
+        if element.name == "vertex":
+            vertices = body.points(element)
+        else:
+            lists = body.faces(element)
+            faces = lists if element.name == "face" else faces
     if vertices is None or faces is None or len(faces) == 0:
         raise UnreadableFile(f"“{name}” holds points without triangles. Export the scan as a surface.", code="no-triangles")
     check_count(name, len(faces), limit)
@@ -66,8 +82,8 @@ def _read(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
 
 
 def _header(data: bytes) -> tuple[str, list[Element], int]:
-    end = data.index(b"end_header")
-    at = data.index(b"\n", end) + 1
+    end = data.index(b"end_header", 0, _LONGEST_HEADER)
+    at = data.index(b"\n", end, end + 80) + 1
     form, elements = "", []
     for line in data[:end].decode("ascii", "replace").splitlines()[1:]:
         part = line.split()
@@ -77,6 +93,8 @@ def _header(data: bytes) -> tuple[str, list[Element], int]:
             form = part[1]
         elif part[0] == "element":
             elements.append(Element(part[1], int(part[2])))
+            if elements[-1].count < 0:
+                raise ValueError("a count below nought")
         elif part[0] == "property" and part[1] == "list":
             elements[-1].properties.append((part[4], TYPES[part[3]], TYPES[part[2]]))
         elif part[0] == "property":
@@ -86,69 +104,189 @@ def _header(data: bytes) -> tuple[str, list[Element], int]:
     return form, elements, at
 
 
-def _fan(polygon: NDArray) -> NDArray:
-    n = len(polygon)
-    return np.stack([np.repeat(polygon[0], n - 2), polygon[1:-1], polygon[2:]], axis=1)
+class _Binary:
+    """The values after a binary header."""
+
+    def __init__(self, data: bytes, at: int, limit: int, big: bool) -> None:
+        self.data, self.bytes, self.at, self.limit, self.big = data, np.frombuffer(data, np.uint8), at, limit, big
+
+    def most_rows(self, element: Element) -> int:
+        least = sum(np.dtype(length or value).itemsize for _, value, length in element.properties)
+        return (len(self.data) - self.at) // least if least else element.count
+
+    def points(self, element: Element) -> NDArray[np.float64]:
+        """(n, 3), of an element of plain numbers."""
+        if any(length is not None for _, _, length in element.properties):
+            raise ValueError("a vertex with a list")
+        order = ">" if self.big else "<"
+        table = np.frombuffer(self.data, np.dtype([(p, order + value) for p, value, _ in element.properties]), element.count, self.at)
+        self.at += table.dtype.itemsize * element.count
+        return np.stack([np.asarray(table[axis], np.float64) for axis in "xyz"], axis=1)
+
+    def faces(self, element: Element) -> NDArray[np.int64]:
+        """(m, 3): fans of an element's lists; of one without lists nothing, but it is passed over."""
+        triangles = self._triangles(element)
+        if triangles is not None:
+            return triangles
+        fields = np.array([[np.dtype(v).itemsize, 0 if n is None else np.dtype(n).itemsize] for _, v, n in element.properties], np.int64)
+        signed = np.array([[v[0] == "i", (n or "u")[0] == "i"] for _, v, n in element.properties], np.bool_)
+        if any(length is not None and length[0] == "f" for _, _, length in element.properties):
+            raise ValueError("a length that is no whole number")
+        args = (self.bytes, self.at, element.count, fields.reshape(-1, 2), signed.reshape(-1, 2), element.polygon, self.big)
+        count, after = _binary_lists(*args, np.zeros((0, 3), np.int64), self.limit)
+        out = np.empty((count, 3), np.int64)
+        _binary_lists(*args, out, self.limit)
+        self.at = after
+        return out
+
+    def _triangles(self, element: Element) -> NDArray[np.int64] | None:
+        """Nearly all faces are triangles: they are records then, read in one go."""
+        order, fields = ">" if self.big else "<", list[tuple[str, str, int]]()
+        for place, (_, value, length) in enumerate(element.properties):
+            fields += [(f"n{place}", order + length, 1)] if length else []
+            fields.append((f"v{place}", order + value, 3 if length else 1))
+        dtype = np.dtype(fields)
+        if element.polygon < 0 or self.at + dtype.itemsize * element.count > len(self.data):
+            return None
+        table = np.frombuffer(self.data, dtype, element.count, self.at)
+        if not all((table[name] == 3).all() for name in dtype.names or () if name[0] == "n"):
+            return None
+        self.at += dtype.itemsize * element.count
+        return table[f"v{element.polygon}"].astype(np.int64)
 
 
-def _binary(data: bytes, at: int, element: Element, order: str) -> tuple[dict, NDArray | None, int]:
-    fields: list = []
-    for prop, value, length in element.properties:
-        if length is None:
-            fields.append((prop, order + value))
-        else:
-            # Nearly all lists are triangles: read them as records and check.
-            fields += [(prop + ":n", order + length), (prop, order + value, 3)]
-    dtype = np.dtype(fields)
-    lists = [p for p, _, length in element.properties if length is not None]
-    if not lists:
-        table = np.frombuffer(data, dtype, element.count, at)
-        return {p: table[p] for p, _, _ in element.properties}, None, at + dtype.itemsize * element.count
-    if at + dtype.itemsize * element.count <= len(data):
-        table = np.frombuffer(data, dtype, element.count, at)
-        if all((table[p + ":n"] == 3).all() for p in lists):
-            return {}, table[lists[0]].astype(np.int64), at + dtype.itemsize * element.count
-    return _binary_slow(data, at, element, order)
+class _Text:
+    """The values after a header of the text form."""
+
+    def __init__(self, data: bytes, at: int, limit: int) -> None:
+        self.text, self.at, self.limit = np.frombuffer(data, np.uint8), at, limit
+
+    def most_rows(self, element: Element) -> int:
+        # A word and the blank after it are two bytes at least; the last has none.
+        return (len(self.text) - self.at + 1) // (2 * len(element.properties)) if element.properties else element.count
+
+    def points(self, element: Element) -> NDArray[np.float64]:
+        if any(length is not None for _, _, length in element.properties):
+            raise ValueError("a vertex with a list")
+        column = element.columns
+        places = np.array([column[axis] for axis in "xyz"], np.int64)
+        out, spans = np.empty((element.count, 3)), np.empty((3 * element.count, 3), np.int64)
+        later, self.at = _text_points(self.text, self.at, len(element.properties), places, out, spans)
+        if later < 0:
+            raise ValueError("cut short, or not a number")
+        read_later(self.text, spans[:later], out)
+        return out
+
+    def faces(self, element: Element) -> NDArray[np.int64]:
+        is_list = np.array([length is not None for _, _, length in element.properties], np.bool_)
+        args = (self.text, self.at, element.count, is_list, element.polygon)
+        count, after = _text_lists(*args, np.zeros((0, 3), np.int64), self.limit)
+        out = np.empty((count, 3), np.int64)
+        _text_lists(*args, out, self.limit)
+        self.at = after
+        return out
 
 
-def _binary_slow(data: bytes, at: int, element: Element, order: str) -> tuple[dict, NDArray, int]:
-    out: list[NDArray] = []
-    for _ in range(element.count):
-        taken = False
-        for _, value, length in element.properties:
+@nb.njit(cache=True)
+def _integer(data, at, size, signed, big):
+    value = 0
+    for i in range(size):
+        value = value * 256 + data[at + (i if big else size - 1 - i)]
+    return value - (1 << (8 * size)) if signed and value >> (8 * size - 1) else value
+
+
+@nb.njit(cache=True)
+def _binary_lists(data, at, count, fields, signed, polygon, big, out, limit):
+    """(triangles, where it ends); they are written where out has room. Raises ValueError where the data breaks off."""
+    end, found = len(data), 0
+    for _ in range(count if len(fields) else 0):
+        for p in range(len(fields)):
+            size, length = fields[p]
             n = 1
-            if length is not None:
-                n = int(np.frombuffer(data, order + length, 1, at)[0])
-                at += np.dtype(length).itemsize
-            row = np.frombuffer(data, order + value, n, at)
-            at += np.dtype(value).itemsize * n
-            if length is not None and not taken and n >= 3:
-                out.append(_fan(row.astype(np.int64)))
-                taken = True
-    return {}, np.vstack(out) if out else np.zeros((0, 3), np.int64), at
+            if length:
+                if at + length > end:
+                    raise ValueError("cut short")
+                n = _integer(data, at, length, signed[p, 1], big)
+                at += length
+            if n < 0 or n > (end - at) // size:
+                raise ValueError("cut short")
+            if p == polygon:
+                if n - 2 > limit - found:
+                    return limit + 1, at
+                for i in range(2, n):
+                    if found < len(out):
+                        out[found, 0] = _integer(data, at, size, signed[p, 0], big)
+                        out[found, 1] = _integer(data, at + (i - 1) * size, size, signed[p, 0], big)
+                        out[found, 2] = _integer(data, at + i * size, size, signed[p, 0], big)
+                    found += 1
+            at += n * size
+    return found, at
 
 
-def _ascii(words: list[bytes], at: int, element: Element) -> tuple[dict, NDArray | None, int]:
-    if all(length is None for _, _, length in element.properties):
-        k = len(element.properties)
-        end = at + k * element.count
-        if end > len(words):
-            raise ValueError("cut short")
-        block = np.array(words[at:end], dtype="S32").astype(np.float64).reshape(-1, k)
-        return {p: block[:, i] for i, (p, _, _) in enumerate(element.properties)}, None, end
-    out: list[NDArray] = []
-    for _ in range(element.count):
-        taken = False
-        for _, _, length in element.properties:
-            n = int(words[at]) if length is not None else 1
-            at += length is not None
-            if length is not None and not taken and n >= 3:
-                out.append(_fan(np.array(words[at : at + n], dtype="S16").astype(np.int64)))
-                taken = True
-            at += n
-    if at > len(words):
-        raise ValueError("cut short")
-    return {}, np.vstack(out) if out else np.zeros((0, 3), np.int64), at
+@nb.njit(cache=True)
+def _word(text, at):
+    """(where the next word begins, where it ends)."""
+    end = len(text)
+    while at < end and text[at] <= 32:
+        at += 1
+    begin = at
+    while at < end and text[at] > 32:
+        at += 1
+    return begin, at
+
+
+@nb.njit(cache=True)
+def _text_points(text, at, columns, places, out, spans):
+    """(numbers left for later or -1, where it ends)."""
+    later = 0
+    for row in range(len(out)):
+        for column in range(columns):
+            begin, after = _word(text, at)
+            if begin == after:
+                return -1, at
+            for k in range(3):
+                if places[k] == column:
+                    out[row, k], stop, how = decimal(text, begin, after)
+                    if how == BAD or stop != after:
+                        return -1, at
+                    if how == LATER:
+                        spans[later, 0], spans[later, 1], spans[later, 2] = 3 * row + k, begin, after
+                        later += 1
+            at = after
+    return later, at
+
+
+@nb.njit(cache=True)
+def _text_lists(text, at, count, is_list, polygon, out, limit):
+    """As _binary_lists, of words."""
+    found = 0
+    for _ in range(count if len(is_list) else 0):
+        for p in range(len(is_list)):
+            n = 1
+            if is_list[p]:
+                begin, at = _word(text, at)
+                n, stop, good = whole(text, begin, at)
+                if not good or stop != at or n < 0 or n > len(text) - at:
+                    raise ValueError("cut short")
+            if p == polygon and n - 2 > limit - found:
+                return limit + 1, at
+            first, last = 0, 0
+            for i in range(n):
+                begin, at = _word(text, at)
+                if begin == at:
+                    raise ValueError("cut short")
+                if p != polygon:
+                    continue
+                index, stop, good = whole(text, begin, at)
+                if not good or stop != at:
+                    raise ValueError("not a whole number")
+                if i >= 2:
+                    if found < len(out):
+                        out[found, 0], out[found, 1], out[found, 2] = first, last, index
+                    found += 1
+                first = index if i == 0 else first
+                last = index
+    return found, at
 
 
 def write(mesh: Mesh, colours: NDArray[np.uint8] | None = None) -> bytes:

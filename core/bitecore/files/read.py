@@ -22,6 +22,7 @@ from . import glb_read, obj, ply, stl, threemf_read
 
 READABLE = (".stl", ".ply", ".obj", ".3mf", ".glb")
 _ZIP = (b"PK\x03\x04", b"PK\x05\x06")
+_MOST_MEMBERS = 20_000
 # What Python's zipfile raises, somewhere inside, for archives that are damaged, locked or of an unknown kind.
 _BROKEN = (
     zipfile.BadZipFile, zlib.error, lzma.LZMAError, struct.error, EOFError, NotImplementedError, RuntimeError, OSError,
@@ -134,6 +135,9 @@ def unpack(name: str, data: bytes, limits: Limits | None = None, *, ignored: lis
         return
     try:
         with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            if len(archive.infolist()) > _MOST_MEMBERS:
+                text = f"“{name}” holds more than {_MOST_MEMBERS:,} files. Pack only the scans."
+                raise UnreadableFile(text, code="zip-too-many")
             members = [m for m in archive.infolist() if _wanted(m)]
             if ignored is not None:
                 ignored += [m.filename for m in archive.infolist() if not m.is_dir() and not _wanted(m)]

@@ -7,19 +7,20 @@ endfacet, endsolid (3D Systems, StereoLithography Interface Specification, 1989;
 
 from __future__ import annotations
 
-import re
 import struct
 
+import numba as nb
 import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import UnreadableFile
 from ..mesh import Mesh, face_normals
 from .count import check_count
+from .numbers import BAD, LATER, decimal, read_later
 
 HEADER = 84
 RECORD = np.dtype([("normal", "<f4", 3), ("corner", "<f4", (3, 3)), ("attribute", "<u2")])
-_VERTEX = re.compile(rb"vertex\s+(\S+)\s+(\S+)\s+(\S+)", re.IGNORECASE)
+_VERTEX, _ENDFACET = np.frombuffer(b"vertex", np.uint8), np.frombuffer(b"endfacet", np.uint8)
 
 
 def declared(data: bytes) -> int:
@@ -60,21 +61,81 @@ def read_binary(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
 
 def read_ascii(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
     """(3m, 3) corners. Raises UnreadableFile when the text breaks off or a number cannot be read."""
-    low = data.lower()
-    check_count(name, low.count(b"endfacet"), limit)
-    found = _VERTEX.findall(data)
-    if b"endsolid" not in low[-4096:] or len(found) != 3 * low.count(b"endfacet"):
+    text = np.frombuffer(data, np.uint8)
+    facets, corners = _counted(text)
+    check_count(name, facets, limit)
+    if b"endsolid" not in data[-4096:].lower() or corners != 3 * facets:
         raise UnreadableFile(
             f"“{name}” is cut short: the text breaks off before its end. Copy or export it again.",
             code="truncated-file",
         )
+    out, spans = np.empty((corners, 3)), np.empty((3 * corners, 3), np.int64)
     try:
-        return np.array(found, dtype="S32").reshape(-1, 3).astype(np.float64)
+        later = _filled(text, out, spans)
+        if later < 0:
+            raise ValueError("not a number")
+        read_later(text, spans[:later], out)
     except ValueError as error:
         raise UnreadableFile(
             f"“{name}” holds something that is not a number where a coordinate belongs. Export the scan again.",
             code="bad-number",
         ) from error
+    return out
+
+
+@nb.njit(cache=True)
+def _next_word(text, at):
+    end = len(text)
+    while at < end and text[at] <= 32:
+        at += 1
+    begin = at
+    while at < end and text[at] > 32:
+        at += 1
+    return begin, at
+
+
+@nb.njit(cache=True)
+def _is(text, begin, end, word):
+    if end - begin != len(word):
+        return False
+    for i in range(len(word)):
+        if (text[begin + i] | 32) != word[i]:
+            return False
+    return True
+
+
+@nb.njit(cache=True)
+def _counted(text):
+    """(how often endfacet, how often vertex stands in it)."""
+    at, facets, corners = 0, 0, 0
+    while True:
+        begin, at = _next_word(text, at)
+        if begin == at:
+            return facets, corners
+        facets += _is(text, begin, at, _ENDFACET)
+        corners += _is(text, begin, at, _VERTEX)
+
+
+@nb.njit(cache=True)
+def _filled(text, out, spans):
+    """How many numbers are left for later; -1 where one is none."""
+    at, row, later = 0, 0, 0
+    while row < len(out):
+        begin, at = _next_word(text, at)
+        if begin == at:
+            return -1
+        if not _is(text, begin, at, _VERTEX):
+            continue
+        for k in range(3):
+            begin, at = _next_word(text, at)
+            out[row, k], stop, how = decimal(text, begin, at)
+            if how == BAD or stop != at:
+                return -1
+            if how == LATER:
+                spans[later, 0], spans[later, 1], spans[later, 2] = 3 * row + k, begin, at
+                later += 1
+        row += 1
+    return later
 
 
 def write_binary(mesh: Mesh, *, title: str = "Bite Bench, mm") -> bytes:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import re
 import tempfile
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
@@ -53,6 +54,10 @@ class ResultStore(Protocol):
     def put(self, manifest: Manifest) -> None: ...
 
 
+def is_digest(text: object) -> bool:
+    return isinstance(text, str) and re.fullmatch(r"[0-9a-f]{64}", text) is not None
+
+
 class MemoryBlobs:
     def __init__(self) -> None:
         self._data: dict[str, bytes] = {}
@@ -76,6 +81,9 @@ class FolderBlobs:
         self.root, self.durable = Path(root), durable
 
     def path(self, digest: str) -> Path:
+        """Raises ValueError for what is no digest: a reference to a blob is never the name of a file."""
+        if not is_digest(digest):
+            raise ValueError("a reference to a blob is a SHA-256 in lower-case hexadecimal")
         return self.root / digest[:2] / digest
 
     def read(self, digest: str) -> bytes:

@@ -6,6 +6,7 @@ import numpy as np
 
 from .. import views
 from ..files import stl
+from ..files import warm as files_warm
 from ..mesh import Mesh
 from ..mesh.topology import check_solid
 from ..ops import base, border, clip, closest, holes, mend, picture, relief, weld  # noqa: F401
@@ -53,6 +54,7 @@ def warm_up() -> None:
     views.glb(lower)
     picture.picture([(lower, np.eye(4))], size_px=(64, 32))
     check_solid(lower)
+    files_warm.read_each()
 
 
 def _box() -> Mesh:

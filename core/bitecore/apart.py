@@ -1,0 +1,90 @@
+"""Work on a stranger's file in a child process with limits of memory and time: whatever it does, only the child ends."""
+
+from __future__ import annotations
+
+import os
+import resource
+import signal
+import threading
+from collections.abc import Callable
+from multiprocessing.connection import Connection
+from typing import Any
+
+from . import forkserver
+from .errors import BenchError, UnreadableFile
+from .limits import Limits
+
+# So many files are read at the same time; more wait for their turn.
+_TURNS = threading.BoundedSemaphore(3)
+# A machine with much to do gives a child a sixth of a processor at least.
+_PATIENCE = 6
+_PAGE = os.sysconf("SC_PAGE_SIZE")
+
+
+class ReadingBroke(BenchError):
+    """The child ended on its own, for want of memory around it or a fault of ours."""
+
+    code = "reading-broke"
+
+
+def allow(seconds: int) -> None:
+    """In the child: this much of a processor's time from now on."""
+    used = resource.getrusage(resource.RUSAGE_SELF)
+    end = int(used.ru_utime + used.ru_stime) + seconds + 1
+    _, hard = resource.getrlimit(resource.RLIMIT_CPU)
+    resource.setrlimit(resource.RLIMIT_CPU, (end, hard))
+
+
+def apart(name: str, do: Callable[..., Any], *args: Any, limits: Limits, times: int = 1) -> Any:
+    """do(*args) in a child. name : what the file is called; times : how many scans it may hold, for how long to wait.
+
+    Raises what `do` raises of BenchError, UnreadableFile when a limit was reached, ReadingBroke when the child died.
+    """
+    with _TURNS:
+        context = forkserver.context()
+        ours, theirs = context.Pipe(duplex=False)
+        process = context.Process(target=_child, args=(theirs, limits, do, args), daemon=True)
+        process.start()
+        theirs.close()
+        try:
+            said = ours.recv() if ours.poll(limits.read_seconds * _PATIENCE * times) else ("slow", None)
+        except (EOFError, OSError):
+            said = ("died", None)
+        finally:
+            ours.close()
+            process.join(0.2)
+            if process.is_alive():
+                process.kill()
+                process.join()
+    return _answer(name, said, process.exitcode, limits)
+
+
+def _answer(name: str, said: tuple[str, Any], status: int | None, limits: Limits) -> Any:
+    kind, value = said
+    if kind == "done":
+        return value
+    if kind == "refused":
+        raise value
+    if kind == "memory":
+        text = f"“{name}” needs more than {limits.read_bytes // 1_000_000:,} MB of memory to be read. Export it with fewer triangles, or as STL."
+        raise UnreadableFile(text, code="too-much-memory")
+    if kind == "slow" or status == -signal.SIGXCPU:
+        text = f"“{name}” takes more than {limits.read_seconds} s to be read. Export it with fewer triangles, or as STL."
+        raise UnreadableFile(text, code="too-slow")
+    raise ReadingBroke(f"Reading “{name}” ended unexpectedly; perhaps memory is short at the moment. Try again.")
+
+
+def _child(pipe: Connection, limits: Limits, do: Callable[..., Any], args: tuple) -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    signal.signal(signal.SIGXCPU, signal.SIG_DFL)
+    held = int(open("/proc/self/statm").read().split()[5]) * _PAGE
+    resource.setrlimit(resource.RLIMIT_DATA, (held + limits.read_bytes, held + limits.read_bytes))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    allow(limits.read_seconds)
+    try:
+        pipe.send(("done", do(*args)))
+    except BenchError as error:
+        pipe.send(("refused", error))
+    except MemoryError:
+        pipe.send(("memory", None))
+    pipe.close()
