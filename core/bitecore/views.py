@@ -86,6 +86,14 @@ def view_path(root: Path, digest: str, kind: str) -> Path:
     return root / f"v{VERSION}" / digest[:2] / f"{digest}.{kind}.glb"
 
 
+def views_of(root: Path, digest: str) -> list[Path]:
+    """Every file that shows a mesh or a scan, of this look and of older ones; of a scan also the copy that serves its mesh."""
+    found = list(Path(root).glob(f"v*/{digest[:2]}/{digest}.*.glb"))
+    for path in [p for p in found if p.name.endswith(".full.glb") and p.stat().st_nlink > 1]:
+        found += [p for p in Path(root).glob(f"{path.parents[1].name}/*/*.full.glb") if p != path and p.samefile(path)]
+    return found
+
+
 def glb(mesh: Mesh, *, light: bool = False) -> bytes:
     """GLB in home coordinates about the middle of the box (extras.origin_mm): float32 keeps its digits there.
     extras.digest says which mesh it shows."""

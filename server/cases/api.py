@@ -8,18 +8,22 @@ from dataclasses import asdict
 from typing import Literal
 
 from django.http import HttpRequest, HttpResponse
+from django.utils.http import content_disposition_header
 from ninja import File, Router, UploadedFile
 
 from accounts.services import label
 from bitecore.anatomy.notation import DECIDUOUS, PERMANENT, tooth
-from bitecore.errors import UnreadableFile
+from bitecore.text import plain
 from config.errors import Refused
+from runs.owning import folder
 
 from . import choices, keeping, services, taking, veil
-from .blobs import Accepted, folder, judge
+from .blobs import Drop, dropped
 from .documents import document_of
+from .handed import Handed, made
 from .models import Case
 from .moved import moved
+from .names import Names
 from .schemas import (
     Accept,
     CaseOut,
@@ -38,7 +42,7 @@ from .schemas import (
     Tray,
     Veil,
 )
-from .shown import case_out, steps_out, tray
+from .shown import case_out, steps_out, tray_or_trouble
 
 router = Router(tags=["cases"])
 
@@ -47,11 +51,7 @@ router = Router(tags=["cases"])
 def rack(request: HttpRequest, find: str = "", closed: bool = False) -> list[Tray]:
     """The newest two hundred open (or closed) cases of which some field holds every word of `find`."""
     down = veil.is_down(request)
-    return [_veiled_tray(tray(case), down) for case in services.found(request.user, find, closed=closed)]
-
-
-def _veiled_tray(shown: Tray, down: bool) -> Tray:
-    return Tray(**veil.without(shown.dict(), [shown.patient]) | {"patient": ""}) if down and shown.patient else shown
+    return [tray_or_trouble(case, veiled=down) for case in services.found(request.user, find, closed=closed, veiled=down)]
 
 
 @router.post("/veil", response=Veil)
@@ -79,43 +79,35 @@ def steps(request: HttpRequest) -> list[StepOut]:
 
 @router.post("/drop", response=Dropped)
 def drop(request: HttpRequest, files: File[list[UploadedFile]]) -> Dropped:
-    """A drop on the rack: a new case from what can be used; what cannot is refused with a sentence each."""
-    carried = [f for f in files if _carried(f)]
-    accepted, refused = judge([f for f in files if f not in carried])
-    case = services.open_case(request.user, accepted, token=_token(request)) if accepted else None
-    for file in carried:
-        file.seek(0)
-        try:
-            case = keeping.unpacked(request.user, file.name or "the case", file.read())
-            accepted.append(Accepted(file.name or "case", ""))
-        except UnreadableFile as error:
-            refused.append({"file": file.name, "code": error.code, "message": error.message})
-    return _dropped(case, [a.name for a in accepted], refused)
+    """A drop on the rack: a new case from what can be used, a case again from each that was carried here; what cannot be
+    used is refused with a sentence each."""
+    with dropped(files, veiled=veil.is_down(request), cases=True) as found:
+        case = services.open_case(request.user, found.scans, token=_token(request)) if found.scans else None
+        for carried in found.carried:
+            case = keeping.brought_in(request.user, carried)
+        return _dropped(request, case, found)
 
 
 def _token(request: HttpRequest) -> str:
     """What the sender calls this drop, to send it again when no answer came."""
-    return request.headers.get("X-Drop", "")[:64]
-
-
-def _carried(file: UploadedFile) -> bool:
-    data = file.read()
-    file.seek(0)
-    return keeping.is_packed(data)
+    return plain(request.headers.get("X-Drop", ""))[:64]
 
 
 @router.post("/{number}/drop", response=Dropped)
 def drop_on(request: HttpRequest, number: str, files: File[list[UploadedFile]]) -> Dropped:
     services.visible(request.user, number)
-    accepted, refused = judge(files)
-    case = services.add_files(request.user, number, accepted, token=_token(request)) if accepted else None
-    return _dropped(case, [a.name for a in accepted], refused)
+    with dropped(files, veiled=veil.is_down(request)) as found:
+        case = services.add_files(request.user, number, found.scans, token=_token(request)) if found.scans else None
+        return _dropped(request, case, found)
 
 
-def _dropped(case: Case | None, accepted: list[str], refused: list[dict]) -> Dropped:
+def _dropped(request: HttpRequest, case: Case | None, found: Drop) -> Dropped:
+    names = [a.name for a in found.scans] + [c.name for c in found.carried]
+    if veil.is_down(request):
+        names = [f"scan {n}" for n in range(1, len(names) + 1)]
     return Dropped(
-        number=case.number if case else None, revision=case.revision if case else None, accepted=accepted,
-        refused=[Refusal(**r) for r in refused],
+        number=case.number if case else None, revision=case.revision if case else None, accepted=names,
+        refused=[Refusal(**r) for r in found.refused],
     )  # fmt: skip
 
 
@@ -126,11 +118,7 @@ def read(request: HttpRequest, number: str) -> CaseOut:
 
 def _out(request: HttpRequest, case: Case) -> CaseOut:
     case.refresh_from_db()
-    shown = case_out(case, request.user)
-    if not veil.is_down(request) or not shown.details["patient"]:
-        return shown
-    hidden = veil.without(shown.dict(), [shown.details["patient"]])
-    return CaseOut(**hidden | {"details": {**hidden["details"], "patient": ""}, "veiled": True})
+    return case_out(case, request.user, veiled=veil.is_down(request))
 
 
 @router.post("/{number}/settings", response=CaseOut)
@@ -201,13 +189,13 @@ def delete(request: HttpRequest, number: str) -> Gone:
 def whole_case(request: HttpRequest, number: str) -> HttpResponse:
     """The case itself, to be kept elsewhere or brought to another installation by dropping it on the rack."""
     hidden = veil.is_down(request)
-    return _download(keeping.packed(request.user, number), taking.pack_name(request.user, number, veiled=hidden), "application/zip")
+    return _download(keeping.packed(request.user, number, veiled=hidden), taking.pack_name(request.user, number, veiled=hidden), "application/zip")
 
 
 @router.get("/{number}/scans/{piece}.stl")
 def one_scan(request: HttpRequest, number: str, piece: str, frame: Literal["bench", "bite", "home"] = "bench") -> HttpResponse:
     """A scan as it stands now, in the coordinates asked for."""
-    name, data = taking.scan_as_it_stands(request.user, number, piece, frame)
+    name, data = taking.scan_as_it_stands(request.user, number, piece, frame, veiled=veil.is_down(request))
     return _download(data, name, "model/stl")
 
 
@@ -219,16 +207,16 @@ def here(request: HttpRequest, number: str) -> Others:
 @router.get("/{number}/history", response=list[HistoryLine])
 def history(request: HttpRequest, number: str) -> list[HistoryLine]:
     case = services.visible(request.user, number)
-    hidden = [document_of(case).patient] if veil.is_down(request) else []
+    names = Names(document_of(case), veiled=veil.is_down(request))
     return [
         HistoryLine(
             number=r.number,
-            what=veil.without(r.what, hidden),
+            what=names.said(r.what),
             who=label(r.author) if r.author else "",
             at=r.created.isoformat(),
             kind=r.kind,
         )
-        for r in case.revisions.select_related("author")[:300]
+        for r in case.revisions.select_related("author").defer("document", "changes")[:300]
     ]
 
 
@@ -236,7 +224,8 @@ def history(request: HttpRequest, number: str) -> list[HistoryLine]:
 def what_moved(request: HttpRequest, number: str) -> dict:
     """What the last change that moved a jaw did: to the jaws, their bodies, the plate."""
     case = services.visible(request.user, number)
-    return veil.without(moved(case), [document_of(case).patient] if veil.is_down(request) else [])
+    found = moved(case)
+    return found | {"since": Names(document_of(case), veiled=veil.is_down(request)).said(found["since"])} if found else {}
 
 
 @router.get("/{number}/files.zip")
@@ -245,22 +234,22 @@ def files_zip(request: HttpRequest, number: str) -> HttpResponse:
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive:
         for file in _made(request, number):
-            path = "/".join(part for part in (file["folder"], file["name"]) if part)
-            archive.writestr(zipfile.ZipInfo(path, (2020, 1, 1, 0, 0, 0)), folder().read(file["sha256"]))
+            path = "/".join(part for part in (file.folder, file.name) if part)
+            archive.writestr(zipfile.ZipInfo(path, (2020, 1, 1, 0, 0, 0)), folder().read(file.sha256))
     return _download(out.getvalue(), f"{number}.zip", "application/zip")
 
 
 @router.get("/{number}/files/{name}")
 def one_file(request: HttpRequest, number: str, name: str) -> HttpResponse:
     for file in _made(request, number):
-        if file["name"] == name:
+        if file.name == name:
             kind = "model/3mf" if name.endswith(".3mf") else "model/stl"
-            return _download(folder().read(file["sha256"]), name, kind)
-    raise Refused(f"There is no file “{name}” in this hand-off.", code="no-file", status=404)
+            return _download(folder().read(file.sha256), name, kind)
+    raise Refused("There is no such file in this hand-off.", code="no-file", status=404)
 
 
-def _made(request: HttpRequest, number: str) -> list[dict]:
-    files = _out(request, services.visible(request.user, number)).files
+def _made(request: HttpRequest, number: str) -> list[Handed]:
+    files = made(services.visible(request.user, number), veiled=veil.is_down(request))
     if not files:
         raise Refused("The files are not made yet.", code="no-files", status=409)
     return files
@@ -268,6 +257,5 @@ def _made(request: HttpRequest, number: str) -> list[dict]:
 
 def _download(data: bytes, name: str, kind: str) -> HttpResponse:
     response = HttpResponse(data, content_type=kind)
-    plain = name.encode("ascii", "replace").decode().replace('"', "'")
-    response["Content-Disposition"] = f'attachment; filename="{plain}"'
+    response["Content-Disposition"] = content_disposition_header(True, name) or "attachment"
     return response

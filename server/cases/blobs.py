@@ -1,90 +1,106 @@
-"""Files at the door: unpacked, judged, stored by SHA-256. Nothing is stored of a file that is refused."""
+"""Files at the door: judged in child processes, laid ready, and taken into a case by SHA-256. What is refused leaves nothing."""
 
 from __future__ import annotations
 
-import hashlib
-from collections.abc import Iterable
-from dataclasses import dataclass
+import os
+import shutil
+import tempfile
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from django.conf import settings
-from django.core.files.base import ContentFile
-from django.core.files.storage import Storage, default_storage
 
 from bitecore.errors import UnreadableFile
-from bitecore.files import Limits, SourceFile, read_mesh, unpack
-from bitecore.runsheet.store import FolderBlobs
+from bitecore.limits import Limits
+from bitecore.receiving import receive
+from config.disk import check_room
+from house.services import limits
 
-from .models import Blob
+from .carried import Carried, opened
+from .names import clean
 
 
 @dataclass(frozen=True)
 class Accepted:
+    """ready : where the bytes lie until a case takes them."""
+
     name: str
     sha256: str
+    ready: Path
 
 
-def limits() -> Limits:
-    return Limits(triangles=settings.BENCH_TRIANGLES, drop_bytes=settings.BENCH_DROP_BYTES)
+@dataclass
+class Drop:
+    """scans : those that can be used; carried : whole cases, from other installations; refused : {file, code, message}."""
+
+    scans: list[Accepted] = field(default_factory=list)
+    carried: list[Carried] = field(default_factory=list)
+    refused: list[dict] = field(default_factory=list)
+
+    def refuse(self, file: str, error: UnreadableFile) -> None:
+        self.refused.append({"file": file, "code": error.code, "message": error.message})
 
 
-def folder() -> FolderBlobs:
-    """The blobs as the computing processes see them: the same folder the storage writes to."""
-    return FolderBlobs(Path(settings.BLOB_ROOT))
+@contextmanager
+def dropped(uploads: Iterable[Any], *, veiled: bool = False, cases: bool = False) -> Iterator[Drop]:
+    """Uploaded files, judged; ZIPs are opened. What lies ready is there until the block ends. veiled : sentences do without
+    the files' names; cases : a case from another installation is taken too."""
+    root = Path(settings.INCOMING_ROOT)
+    root.mkdir(parents=True, exist_ok=True)
+    ready = Path(tempfile.mkdtemp(dir=root))
+    try:
+        yield _judged(list(uploads), ready, limits(), veiled, cases)
+    finally:
+        shutil.rmtree(ready, ignore_errors=True)
 
 
-def judge(uploads: Iterable[Any]) -> tuple[list[Accepted], list[dict]]:
-    """(accepted and stored, refused as {file, code, message}) of uploaded files; ZIPs are opened."""
-    accepted: list[Accepted] = []
-    refused: list[dict] = []
-    total, bound = 0, limits()
-    for upload in uploads:
+def _judged(uploads: list[Any], ready: Path, bound: Limits, veiled: bool, cases: bool) -> Drop:
+    out, total = Drop(), 0
+    check_room(sum(upload.size for upload in uploads))
+    for number, upload in enumerate(uploads, 1):
+        name, shown = clean(upload.name or ""), f"file {number}" if veiled else ""
         total += upload.size
         try:
             if total > bound.drop_bytes:
                 raise UnreadableFile(
-                    f"A drop takes up to {bound.drop_bytes // 1_000_000} MB; “{upload.name}” goes beyond. Drop fewer at once.",
+                    f"A drop takes up to {bound.drop_bytes // 1_000_000} MB; “{shown or name}” goes beyond. Drop fewer at once.",
                     code="too-large",
                 )
-            ignored: list[str] = []
-            for source in unpack(upload.name, upload.read(), bound, ignored=ignored):
-                _take(source, bound, accepted, refused)
-            if ignored:
-                refused.append({"file": upload.name, "code": "ignored", "message": ignored_words(upload.name, ignored)})
+            _one(upload, name, shown, ready, bound, cases, out)
         except UnreadableFile as error:
-            refused.append({"file": upload.name, "code": error.code, "message": error.message})
-    return accepted, refused
+            out.refuse(shown or name, error)
+    return out
 
 
-def ignored_words(name: str, ignored: list[str]) -> str:
-    more = f" and {len(ignored) - 3} more" if len(ignored) > 3 else ""
-    return f"“{name}” also holds {', '.join(ignored[:3])}{more}: no scans, so left aside."
-
-
-def _take(source: SourceFile, bound: Limits, accepted: list[Accepted], refused: list[dict]) -> None:
-    try:
-        read_mesh(source.name, source.data, bound)
-    except UnreadableFile as error:
-        refused.append({"file": source.name, "code": error.code, "message": error.message})
+def _one(upload: Any, name: str, shown: str, ready: Path, bound: Limits, cases: bool, out: Drop) -> None:
+    path = _on_disk(upload, ready)
+    carried = opened(shown or name, path, ready, bound) if cases else None
+    if carried is not None:
+        out.carried.append(carried)
         return
-    if any(a.sha256 == source.sha256 for a in accepted):
-        first = next(a.name for a in accepted if a.sha256 == source.sha256)
-        text = f"“{source.name}” is the same file as “{first}”, byte for byte. It is taken once."
-        refused.append({"file": source.name, "code": "same-file", "message": text})
-        return
-    keep(source.data, default_storage, source.sha256)
-    accepted.append(Accepted(source.name[-300:], source.sha256))
-
-
-def keep(data: bytes, storage: Storage, digest: str | None = None) -> str:
-    """Store bytes under their SHA-256; the storage writes to a temporary name and renames."""
-    digest = digest or hashlib.sha256(data).hexdigest()
-    name = f"{digest[:2]}/{digest}"
-    if not storage.exists(name):
-        if storage is default_storage and hasattr(storage, "location"):
-            folder().write(data, digest)
+    found = receive(name, path, ready, bound, shown=shown)
+    out.refused += found.refused
+    for scan in found.scans:
+        first = next((a for a in out.scans if a.sha256 == scan.sha256), None)
+        called = f"a scan of {shown}" if shown else scan.name
+        if first is not None:
+            other = "one before it" if shown else f"“{first.name}”"
+            out.refuse(called, UnreadableFile(f"“{called}” is the same file as {other}, byte for byte. It is taken once.", code="same-file"))
+        elif len(out.scans) >= bound.files:
+            out.refuse(called, UnreadableFile(f"A drop takes up to {bound.files} scans; “{called}” is beyond.", code="too-many"))
         else:
-            storage.save(name, ContentFile(data))
-    Blob.objects.get_or_create(sha256=digest, defaults={"size": len(data)})
-    return digest
+            out.scans.append(Accepted(clean(scan.name), scan.sha256, scan.path))
+
+
+def _on_disk(upload: Any, ready: Path) -> Path:
+    """Where the upload lies; a small one that was kept in memory is written."""
+    if hasattr(upload, "temporary_file_path"):
+        return Path(upload.temporary_file_path())
+    handle, name = tempfile.mkstemp(dir=ready)
+    with os.fdopen(handle, "wb") as out:
+        for part in upload.chunks():
+            out.write(part)
+    return Path(name)

@@ -11,6 +11,7 @@ from config.errors import Refused
 
 from .documents import document_of
 from .models import Case
+from .names import token
 from .services import change, locked
 
 
@@ -19,7 +20,7 @@ def put_aside(user: Any, number: str, base: int, piece: str) -> Case:
     with transaction.atomic():
         case = locked(user, number)
         entry = _live(case, piece)
-        return _change_pieces(case, user, base, {piece: {"retired": True}}, f"Put aside: {entry.file}")
+        return _change_pieces(case, user, base, {piece: {"retired": True}}, f"Put aside: {token(entry.id)}")
 
 
 def instead_of(user: Any, number: str, base: int, new: str, old: str) -> Case:
@@ -35,7 +36,7 @@ def instead_of(user: Any, number: str, base: int, new: str, old: str) -> Case:
         jaw = document.settings.get("intake", {}).get(old, {})
         if jaw:
             moved.append((["settings", "intake", new], {**jaw, **document.settings["intake"].get(new, {})}))
-        what = f"{entry.file} instead of {there.file}"
+        what = f"{token(entry.id)} instead of {token(there.id)}"
         return _change_pieces(case, user, base, {old: {"retired": True, "replaced": True}, new: {"beside": False}}, what, moved)
 
 
@@ -44,7 +45,7 @@ def beside(user: Any, number: str, base: int, piece: str) -> Case:
     with transaction.atomic():
         case = locked(user, number)
         entry = _live(case, piece)
-        return _change_pieces(case, user, base, {piece: {"beside": True}}, f"{entry.file} kept beside")
+        return _change_pieces(case, user, base, {piece: {"beside": True}}, f"{token(entry.id)} kept beside")
 
 
 def _live(case: Case, piece: str) -> PieceEntry:

@@ -7,6 +7,8 @@ from typing import Any
 from django.conf import settings
 from django.db import models
 
+from runs.models import Owner
+
 
 class CaseQuery(models.QuerySet):
     def visible_to(self, user: Any) -> CaseQuery:
@@ -15,9 +17,12 @@ class CaseQuery(models.QuerySet):
 
 
 class Case(models.Model):
-    """revision : number of the newest; needs_work : something is still to be worked out; working : what runs now;
-    closed : put away then, to be kept until keep_until."""
+    """owner : what its results and blobs are kept for; revision : number of the newest; needs_work : something is still to be
+    worked out; working : what runs now; wanted : when a person last changed it; retry, retries : when it is tried again by
+    itself and how often it was, where the surroundings (disk, memory) were in the way; closed : put away then, to be kept
+    until keep_until."""
 
+    owner = models.OneToOneField(Owner, on_delete=models.PROTECT)
     number = models.CharField(max_length=20, unique=True)
     revision = models.PositiveIntegerField(default=0)
     needs_work = models.BooleanField(default=False)
@@ -27,6 +32,9 @@ class Case(models.Model):
     last_good = models.JSONField(default=dict)
     picture = models.CharField(max_length=80, default="")
     trouble = models.TextField(default="")
+    wanted = models.DateTimeField(null=True)
+    retry = models.DateTimeField(null=True)
+    retries = models.PositiveSmallIntegerField(default=0)
     closed = models.DateTimeField(null=True)
     keep_until = models.DateField(null=True)
     created = models.DateTimeField(auto_now_add=True)
@@ -39,7 +47,7 @@ class Case(models.Model):
 
 
 class Revision(models.Model):
-    """changes : [{path, before, after}]; takes_back : the revision an undo (or redo) reverses."""
+    """what : in words, scans as tokens (see names.py); changes : [{path, before, after}]; takes_back : the revision an undo (or redo) reverses."""
 
     case = models.ForeignKey(Case, on_delete=models.CASCADE, related_name="revisions")
     number = models.PositiveIntegerField()
@@ -56,20 +64,11 @@ class Revision(models.Model):
         constraints = [models.UniqueConstraint(fields=("case", "number"), name="one_revision_per_number")]
 
 
-class Blob(models.Model):
-    """A file by its SHA-256, as the storage keeps it."""
-
-    sha256 = models.CharField(max_length=64, primary_key=True)
-    size = models.BigIntegerField()
-    created = models.DateTimeField(auto_now_add=True)
-
-
 class ScanPrint(models.Model):
     """What stays the same of a scan's surface wherever it lies, to find it again in any case: mm and mm²."""
 
     case = models.ForeignKey(Case, on_delete=models.CASCADE, related_name="prints")
     piece = models.CharField(max_length=20)
-    file = models.CharField(max_length=300)
     area = models.FloatField(db_index=True)
     spread = models.JSONField()
     middle = models.JSONField()
@@ -94,7 +93,7 @@ class AuditLine(models.Model):
 
     at = models.DateTimeField(auto_now_add=True)
     user = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT)
-    case_number = models.CharField(max_length=20, default="")
+    case_number = models.CharField(max_length=20, default="", db_index=True)
     action = models.CharField(max_length=60)
     detail = models.JSONField(default=dict)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import copy
-from datetime import timedelta
+from collections.abc import Iterator
 from typing import Any
 
 from django.db import IntegrityError, connection, transaction
@@ -14,46 +14,69 @@ from bitecore.anatomy.notation import parsed
 from bitecore.runsheet import CaseDocument, PieceEntry, standard
 from config.errors import Refused
 from house.services import newest
-from runs.services import ask_for_work
+from runs.models import Owner
+from runs.owning import take_files
+from runs.services import OPEN_FOR, ask_for_work, bring_forward, rank_of
 
 from . import paths
 from .beside import kept_beside
 from .blobs import Accepted
 from .documents import document_of, newest_revision
 from .models import AuditLine, Case, Presence, Revision
+from .names import PERSONAL, Names, listed
 
 DETAILS = ("patient", "practice", "technician", "purpose", "due", "teeth", "opposing", "notes")
+_MOST_A_MONTH = 999
 
 
 def visible(user: Any, number: str) -> Case:
     case = Case.objects.visible_to(user).filter(number=number).first()
     if case is None:
-        raise Refused(f"There is no case {number}.", code="no-case", status=404)
+        raise Refused(f"There is no case {number[:20]}.", code="no-case", status=404)
     return case
 
 
-def found(user: Any, find: str, *, closed: bool) -> list[Case]:
-    """The newest two hundred open (or closed) cases; with words to find, those of which some field holds each."""
+def found(user: Any, find: str, *, closed: bool, veiled: bool) -> list[Case]:
+    """The newest two hundred open (or closed) cases; with words to find, those of which some field holds each. Under the
+    veil nothing is found by what it hides."""
     cases = Case.objects.visible_to(user).filter(closed__isnull=not closed)
     words = find.lower().split()
     if not words:
         return list(cases[:200])
+    keys = [key for key in DETAILS if not veiled or key not in PERSONAL]
     out = []
     for case in cases.iterator():
         document = document_of(case)
-        fields = [case.number, *(getattr(document, key) for key in DETAILS), *(p.file for p in document.live)]
+        names = Names(document, veiled=veiled)
+        fields = [case.number, *(getattr(document, key) for key in keys), *(names.of(p.id) for p in document.live)]
         text = " ".join(fields).lower()
         if all(word in text for word in words):
             out.append(case)
     return out[:200]
 
 
+def is_given(number: str) -> bool:
+    """Was this number ever a case's here? Those of deleted ones are not given again."""
+    return Case.objects.filter(number=number).exists() or AuditLine.objects.filter(case_number=number).exists()
+
+
 def next_number() -> str:
     """Year, month and a running number: 2611-07."""
     stem = timezone.now().strftime("%y%m")
-    taken = Case.objects.filter(number__startswith=stem + "-").values_list("number", flat=True)
-    last = max((int(n.rsplit("-", 1)[1]) for n in taken), default=0)
-    return f"{stem}-{last + 1:02d}"
+    form = rf"^{stem}-[0-9]{{2,4}}$"
+    given = [
+        *Case.objects.filter(number__regex=form).values_list("number", flat=True),
+        *AuditLine.objects.filter(case_number__regex=form, action="delete").values_list("case_number", flat=True),
+    ]
+    last = max((int(n.rsplit("-", 1)[1]) for n in given), default=0)
+    if last < _MOST_A_MONTH:
+        return f"{stem}-{last + 1:02d}"
+    # Somebody's number came in from the far end: the first gap.
+    taken = set(given)
+    free = next((n for n in range(1, 10 * _MOST_A_MONTH) if f"{stem}-{n:02d}" not in taken), None)
+    if free is None:
+        raise Refused("No case number is left in this month.", code="no-number", status=409)
+    return f"{stem}-{free:02d}"
 
 
 def open_case(user: Any, files: list[Accepted], *, token: str = "", **details: str) -> Case:
@@ -82,7 +105,9 @@ def _open_case(user: Any, files: list[Accepted], details: dict[str, str], token:
     if known:
         return known
     number = next_number()
-    case = Case.objects.create(number=number, needs_work=True)
+    owner = Owner.objects.create()
+    take_files(owner.pk, [(f.sha256, f.ready) for f in files])
+    case = Case.objects.create(number=number, owner=owner, needs_work=True, wanted=timezone.now())
     house = newest()
     document = CaseDocument(
         number=number,
@@ -92,9 +117,8 @@ def _open_case(user: Any, files: list[Accepted], details: dict[str, str], token:
         house_revision=house.number,
         **details,
     )
-    _with_pieces(document, files)
-    names = ", ".join(f.name for f in files)
-    _write(case, user, document.model_dump(mode="json"), [], f"Case opened with {names}"[:300])
+    pieces = _with_pieces(document, files)
+    _write(case, user, document.model_dump(mode="json"), [], f"Case opened with {listed(pieces)}")
     _audit(user, case, "open", {"files": [[f.name, f.sha256] for f in files], "drop": token})
     _work(case)
     return case
@@ -112,24 +136,26 @@ def add_files(user: Any, number: str, files: list[Accepted], *, token: str = "")
         fresh = [f for f in files if f.sha256 not in known]
         if not fresh:
             raise Refused("These files are in the case already.", code="same-file", status=409)
+        take_files(case.owner_id, [(f.sha256, f.ready) for f in fresh])
         old = [p.model_dump() for p in document.pieces]
-        _with_pieces(document, fresh)
+        added = _with_pieces(document, fresh)
         new = [p.model_dump() for p in document.pieces]
-        names = ", ".join(f.name for f in fresh)
         changes = [{"path": ["pieces"], "before": old, "after": new}]
-        _write(case, user, document.model_dump(mode="json"), changes, f"Added {names}"[:300])
+        _write(case, user, document.model_dump(mode="json"), changes, f"Added {listed(added)}")
         _audit(user, case, "add", {"files": [[f.name, f.sha256] for f in fresh], "drop": token})
         _work(case)
         return case
 
 
-def _with_pieces(document: CaseDocument, files: list[Accepted]) -> None:
+def _with_pieces(document: CaseDocument, files: list[Accepted]) -> list[str]:
+    """Put the files into the document; the ids they got."""
     # A number that settings still name is not given again, even where its piece was taken back.
     names = {p.id for p in document.pieces} | {piece for step in document.settings.values() for piece in step}
-    start = max((int(n[1:]) for n in names if n != "*"), default=0) + 1
+    start = max((int(n[1:]) for n in names if n[1:].isdigit()), default=0) + 1
     drop = max((p.drop for p in document.pieces), default=-1) + 1
-    for offset, file in enumerate(files):
-        document.pieces.append(PieceEntry(id=f"p{start + offset}", file=file.name, sha256=file.sha256, drop=drop))
+    fresh = [PieceEntry(id=f"p{start + i}", file=f.name, sha256=f.sha256, drop=drop) for i, f in enumerate(files)]
+    document.pieces += fresh
+    return [entry.id for entry in fresh]
 
 
 def change_settings(user: Any, number: str, base: int, step: str, piece: str, values: dict[str, Any]) -> Case:
@@ -137,6 +163,8 @@ def change_settings(user: Any, number: str, base: int, step: str, piece: str, va
     known = standard()[step]
     with transaction.atomic():
         case = locked(user, number)
+        if piece != "*" and piece not in {p.id for p in document_of(case).pieces}:
+            raise Refused("This scan is not in the case. Nothing was changed.", code="no-piece", status=404)
         _bring_up_to_date(case, user, step)
         changes = []
         for key, value in values.items():
@@ -206,8 +234,8 @@ def hand_off(user: Any, number: str) -> Case:
                 f"Hand-off waits for your yes to {', '.join(missing)}.", code="not-accepted", status=409,
                 more={"missing": missing},
             )  # fmt: skip
-        case.demanded = ["hand-off"]
-        case.save(update_fields=["demanded", "touched"])
+        case.demanded, case.wanted = ["hand-off"], timezone.now()
+        case.save(update_fields=["demanded", "wanted", "touched"])
         _audit(user, case, "hand-off", {})
         _work(case)
         return case
@@ -216,6 +244,11 @@ def hand_off(user: Any, number: str) -> Case:
 def change(case: Case, user: Any, base: int, changes: list[tuple[list[str], Any]], what: str, *, merge: bool = False) -> Case:
     """One revision from path and value pairs. Refused where someone else changed the same place since `base`."""
     document = copy.deepcopy(newest_revision(case).document)
+    if not 1 <= base <= case.revision:
+        raise Refused(
+            "This change was made on a state that the case never had. Load it again and change it once more.", code="no-revision",
+            status=409, more={"revision": case.revision},
+        )  # fmt: skip
     if case.revision != base and not merge:
         _no_collision(case, user, base, [path for path, _ in changes])
     done = []
@@ -226,19 +259,21 @@ def change(case: Case, user: Any, base: int, changes: list[tuple[list[str], Any]
             done.append({"path": path, "before": before, "after": value})
     if not done:
         return case
-    _checked(document)
+    _checked(document, [d["path"] for d in done])
+    case.wanted = timezone.now()
     _write(case, user, document, done, what[:300])
     _audit(user, case, "change", {"changes": done})
     _work(case)
     return case
 
 
-def _checked(document: dict) -> CaseDocument:
+def _checked(document: dict, changed: list[list[str]]) -> None:
+    """Do the settings that were changed fit? Others were judged when they were set. Raises BadSetting."""
     model = CaseDocument.model_validate(document)
-    for step in standard().steps:
-        for piece in {"*", *model.settings.get(step.name, {})}:
+    for name in {path[1] for path in changed if path[0] == "settings" and len(path) > 1}:
+        step = standard()[name]
+        for piece in {"*", *model.settings.get(name, {})}:
             model.settings_for(step, piece)
-    return model
 
 
 def _no_collision(case: Case, user: Any, base: int, wanted: list[list[str]]) -> None:
@@ -278,9 +313,9 @@ def _plain(revision: Revision) -> str:
     return revision.what.removeprefix("Took back: ").removeprefix("Did again: ")
 
 
-def _mine(case: Case, user: Any) -> list[Revision]:
-    """My revisions, newest first."""
-    return list(case.revisions.filter(author=user).order_by("-number")[:400])
+def _mine(case: Case, user: Any) -> Iterator[Revision]:
+    """My revisions, newest first, without their documents."""
+    return case.revisions.filter(author=user).order_by("-number").defer("document").iterator(chunk_size=100)
 
 
 def _undoable(case: Case, user: Any) -> Revision | None:
@@ -319,7 +354,8 @@ def _reverse(case: Case, user: Any, target: Revision, kind: str, what: str) -> C
             )
         paths.write(document, change["path"], change["before"])
         changes.append({"path": change["path"], "before": change["after"], "after": change["before"]})
-    _checked(document)
+    _checked(document, [change["path"] for change in changes])
+    case.wanted = timezone.now()
     _write(case, user, document, changes, what[:300], kind=kind, takes_back=target.number)
     _audit(user, case, kind, {"of": target.number})
     _work(case)
@@ -336,8 +372,9 @@ def hold(user: Any, number: str, held: bool) -> Case:
     """Stop working on a case, or go on."""
     with transaction.atomic():
         case = locked(user, number)
-        case.held = held
-        case.save(update_fields=["held", "touched"])
+        case.held, case.wanted = held, timezone.now()
+        case.trouble, case.retry, case.retries = "", None, 0
+        case.save(update_fields=["held", "wanted", "trouble", "retry", "retries", "touched"])
         _audit(user, case, "hold" if held else "go-on", {})
         _work(case)
         return case
@@ -347,7 +384,9 @@ def here(user: Any, case: Case) -> list[str]:
     """I have this case open; who else has?"""
     now = timezone.now()
     Presence.objects.update_or_create(case=case, user=user, defaults={"seen": now})
-    others = Presence.objects.filter(case=case, seen__gt=now - timedelta(seconds=25)).exclude(user=user)
+    if case.needs_work:
+        bring_forward(case, rank_of(case))
+    others = Presence.objects.filter(case=case, seen__gt=now - OPEN_FOR).exclude(user=user)
     return [label(p.user) for p in others.select_related("user")]
 
 
@@ -364,7 +403,7 @@ def _write(
     takes_back: int | None = None,
 ) -> None:  # fmt: skip
     case.revision += 1
-    case.save(update_fields=["revision", "touched"])
+    case.save(update_fields=["revision", "wanted", "touched"])
     Revision.objects.create(
         case=case, number=case.revision, document=document, changes=changes, what=what, kind=kind,
         takes_back=takes_back, author=user,

@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict, dataclass
 from typing import Any
+
+from django.db import DatabaseError
 
 from bitecore.runsheet import CaseDocument, Manifest, Step, standard
 from bitecore.runsheet.document import ALL
 from bitecore.runsheet.graph import Graph, Node
-from runs.pictures import turn_of, turn_path
+from config.errors import log_accident
+from runs.pictures import turn_of, picture_path
 from runs.services import look
 from runs.store import ServerStore
 
 from .documents import document_of
+from .handed import handed
 from .models import Case
-from .prints import same_elsewhere
+from .names import PERSONAL, Names
+from .prints import twins_of
 from .schemas import CaseOut, NodeOut, PieceOut, SettingOut, StepOut, Tray
 from .services import DETAILS, can_undo
 
@@ -68,28 +74,34 @@ def _setting(step: str, key: str, prop: dict) -> SettingOut:
     )
 
 
-def case_out(case: Case, user: Any) -> CaseOut:
+def case_out(case: Case, user: Any, *, veiled: bool) -> CaseOut:
+    """A case as the bench shows it; under the veil without what could be a patient's name."""
     store = ServerStore()
     document, graph = document_of(case), look(case, store)
     good = store.known(case.last_good.values())
     undo, redo = can_undo(case, user)
     seen = {ALL, *(p.id for p in document.live)}
+    names = Names(document, veiled=veiled)
+    details = {key: getattr(document, key) for key in DETAILS} | (dict.fromkeys(PERSONAL, "") if veiled else {})
+    twins = twins_of(case, {p.id for p in document.pieces if p.retired}, veiled=veiled)
+    pieces = _Pieces(case, document, graph, good, names, twins)
     return CaseOut(
         number=case.number,
         revision=case.revision,
-        details={key: getattr(document, key) for key in DETAILS},
-        pieces=[_piece(p.id, case, document, graph, good) for p in document.live],
+        details=details,
+        pieces=[pieces.shown(p.id) for p in document.live],
         nodes=[_node(n, case, document, good) for n in graph.nodes.values() if n.piece in seen],
         accepted=document.accepted,
         working=case.working if case.needs_work else {},
         held=case.held,
         trouble=case.trouble,
-        undo=undo,
-        redo=redo,
-        files=_files(graph.node("hand-off")),
-        picture=case.picture,
+        undo=names.said(undo) if undo else None,
+        redo=names.said(redo) if redo else None,
+        files=[asdict(file) for file in handed(graph, document, veiled=veiled)],
+        picture=_picture(case),
         closed=case.closed is not None,
         keep_until=case.keep_until.isoformat() if case.keep_until else "",
+        veiled=veiled,
     )
 
 
@@ -98,17 +110,29 @@ def _about(piece: str, graph: Graph) -> dict:
     return node.manifest.values.get("about", {}).get("json", {}) if node and node.manifest else {}
 
 
-def _piece(piece: str, case: Case, document: CaseDocument, graph: Graph, good: dict[str, Manifest]) -> PieceOut:
-    entry, about = document.entry(piece), _about(piece, graph)
-    first = next(p for p in document.live if p.sha256 == entry.sha256)
-    return PieceOut(
-        id=piece, file=entry.file, sha256=entry.sha256, jaw=graph.jaws.get(piece), kind=_kind(piece, graph, about),
-        side=_side(piece, case, graph, good), looks=about.get("jaw") or about.get("looks"),
-        confidence=about.get("confidence", 0.0), same_as=first.file if first.id != piece else None,
-        instead_of=_asks(piece, document, graph, about),
-        turning=_turning(piece, graph, about),
-        twin=same_elsewhere(case, piece, {p.id for p in document.pieces if p.retired}),
-    )  # fmt: skip
+@dataclass(frozen=True)
+class _Pieces:
+    """The scans of a case, each as its tile shows it."""
+
+    case: Case
+    document: CaseDocument
+    graph: Graph
+    good: dict[str, Manifest]
+    names: Names
+    twins: dict[str, str]
+
+    def shown(self, piece: str) -> PieceOut:
+        document, graph = self.document, self.graph
+        entry, about = document.entry(piece), _about(piece, graph)
+        first = next(p for p in document.live if p.sha256 == entry.sha256)
+        return PieceOut(
+            id=piece, file=self.names.of(piece), sha256=entry.sha256, jaw=graph.jaws.get(piece), kind=_kind(piece, graph, about),
+            side=_side(piece, self.case, graph, self.good), looks=about.get("jaw") or about.get("looks"),
+            confidence=about.get("confidence", 0.0), same_as=self.names.of(first.id) if first.id != piece else None,
+            instead_of=_asks(piece, document, graph, about),
+            turning=_turning(piece, self.case, graph, about),
+            twin=self.twins.get(piece, ""),
+        )  # fmt: skip
 
 
 def _kind(piece: str, graph: Graph, about: dict) -> str:
@@ -125,13 +149,13 @@ def _side(piece: str, case: Case, graph: Graph, good: dict[str, Manifest]) -> st
     return next((s["side"] for s in scans if s["piece"] == piece), "")
 
 
-def _turning(piece: str, graph: Graph, about: dict) -> str:
+def _turning(piece: str, case: Case, graph: Graph, about: dict) -> str:
     """Name of the strip of pictures that turns the scan on its tile, once it is made."""
     node = graph.node("intake", piece)
     if not about or node is None or node.manifest is None or "mesh" not in node.manifest.values:
         return ""
     name, _ = turn_of(node.manifest.values["mesh"]["mesh"], about)
-    return name if turn_path(name).exists() else ""
+    return f"{case.owner_id}/{name}" if picture_path(case.owner_id, name).exists() else ""
 
 
 def _asks(piece: str, document: CaseDocument, graph: Graph, about: dict) -> str | None:
@@ -181,15 +205,26 @@ def _small(manifest: Manifest | None) -> dict[str, Any]:
     return dict(manifest.values) if manifest else {}
 
 
-def _files(node: Node | None) -> list[dict]:
-    if node is None or node.manifest is None or node.manifest.stopped:
-        return []
-    values = node.manifest.values
-    folder = values.get("folder", {}).get("json", "")
-    return [{"name": r["name"], "bytes": r["bytes"], "sha256": r["file"], "folder": folder} for r in values.values() if "file" in r]
+def _picture(case: Case) -> str:
+    return f"{case.owner_id}/{case.picture}" if case.picture else ""
 
 
-def tray(case: Case) -> Tray:
+def tray_or_trouble(case: Case, *, veiled: bool) -> Tray:
+    """One case that cannot be shown does not take the rack with it."""
+    try:
+        return tray(case, veiled=veiled)
+    except (DatabaseError, MemoryError):
+        raise
+    except Exception as error:
+        log_accident(error)
+        return Tray(
+            number=case.number, patient="", practice="", purpose="", due="", picture="", step="", states=[],
+            waits="This case cannot be shown: something in it does not fit together. It has been logged; a lead can delete it.",
+            tone="look", working=None, created=case.created.isoformat(), closed=case.closed is not None,
+        )  # fmt: skip
+
+
+def tray(case: Case, *, veiled: bool) -> Tray:
     document, graph = document_of(case), look(case)
     states = []
     for step in standard().shown:
@@ -198,8 +233,8 @@ def tray(case: Case) -> Tray:
     stands_at, waits, tone = _waits(case, document, graph, states)
     running = [w.get("fraction", 0.0) for w in case.working.values()] if case.needs_work else []
     return Tray(
-        number=case.number, patient=document.patient, practice=document.practice, purpose=document.purpose,
-        due=document.due, picture=case.picture, step=stands_at, states=states, waits=waits, tone=tone,
+        number=case.number, patient="" if veiled else document.patient, practice=document.practice, purpose=document.purpose,
+        due=document.due, picture=_picture(case), step=stands_at, states=states, waits=waits, tone=tone,
         working=min(running) if running else None, created=case.created.isoformat(),
         closed=case.closed is not None, keep_until=case.keep_until.isoformat() if case.keep_until else "",
     )  # fmt: skip
@@ -238,7 +273,8 @@ def _waits(case: Case, document: CaseDocument, graph: Graph, states: list[dict])
 
 
 def _last(graph: Graph) -> tuple[str, str, str]:
-    if _files(graph.node("hand-off")):
+    node = graph.node("hand-off")
+    if node is not None and node.state in ("done", "look"):
         return "hand-off", "Files are made", "calm"
     return "hand-off", "Ready for the hand-off", "next"
 

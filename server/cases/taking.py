@@ -16,18 +16,18 @@ from runs.services import look
 from runs.store import ServerStore
 
 from .documents import document_of
+from .handed import words_of
+from .names import Names
 from .services import visible
 
 
 def pack_name(user: Any, number: str, *, veiled: bool) -> str:
     """What a whole case is called, by the house's pattern. Raises StepFailed for a word that is not known."""
-    document = document_of(visible(user, number))
-    patient = "" if veiled else document.patient
-    words = {"number": number, "patient": patient, "practice": document.practice, "date": document.opened}
+    words = words_of(document_of(visible(user, number)), veiled=veiled) | {"number": number}
     return f"{safe_name(newest().general.case_name, words)}.zip"
 
 
-def scan_as_it_stands(user: Any, number: str, piece: str, frame: str) -> tuple[str, bytes]:
+def scan_as_it_stands(user: Any, number: str, piece: str, frame: str, *, veiled: bool) -> tuple[str, bytes]:
     """(file name, binary STL) of one scan of a case in bench, bite or home coordinates (mm)."""
     case = visible(user, number)
     store, graph = ServerStore(), look(case)
@@ -40,5 +40,6 @@ def scan_as_it_stands(user: Any, number: str, piece: str, frame: str) -> tuple[s
         if matrix is None:
             raise Refused(f"This scan has no place in {frame} coordinates yet.", code="no-place", status=409)
         mesh = mesh.moved(np.array(matrix))
-    stem = safe_name(document_of(case).entry(piece).file.rsplit("/", 1)[-1].rsplit(".", 1)[0], {})
+    called = Names(document_of(case), veiled=veiled).of(piece).rsplit("/", 1)[-1].rsplit(".", 1)[0]
+    stem = safe_name(called.replace("{", "(").replace("}", ")"), {})
     return f"{number}_{stem}_{frame}.stl", stl.write_binary(mesh, title=f"{number} {frame}")

@@ -2,29 +2,35 @@
 
 from __future__ import annotations
 
+import json
 import logging
 
-from django.db import OperationalError
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.core.exceptions import RequestDataTooBig, SuspiciousOperation, TooManyFilesSent
+from django.db import DataError, InterfaceError, OperationalError, connection
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.http.multipartparser import MultiPartParserError
 from ninja import NinjaAPI
 from ninja.errors import AuthenticationError, HttpError, ValidationError
+from psycopg_pool import PoolTimeout
 
 from bitecore.errors import BenchError
+from bitecore.text import odd
+from bitecore.trouble import where_it_broke
+
+from .disk import FULL, is_full
+from .refusing import Refused as Refused
 
 log = logging.getLogger("bench")
 _DOWN = "The database does not answer at the moment. Nothing is lost; try again in a few seconds."
 _ACCIDENT = "Something in Bite Bench broke down. It has been logged; what you had saved is kept."
-
-
-class Refused(BenchError):
-    """A request that cannot be done, with the HTTP status that says so."""
-
-    code = "refused"
-
-    def __init__(self, message: str, *, code: str = "refused", status: int = 400, more: dict | None = None) -> None:
-        super().__init__(message, code=code)
-        self.status = status
-        self.more = more or {}
+_ODD = "The text holds characters that cannot be kept (a NUL, or half of a pair). Nothing was changed; write it without them."
+_WORDS = {
+    400: ("bad-request", "This request cannot be read. Load the page again."),
+    403: ("csrf", "This page is too old. Load it again."),
+    404: ("no-such-page", "There is nothing at this address."),
+    405: ("method", "This address does not take this kind of request."),
+    413: ("too-large", "This is more than is accepted at once. Send less."),
+}
 
 
 def shape(code: str, message: str, **more: object) -> dict:
@@ -53,23 +59,43 @@ def install(api: NinjaAPI) -> None:
 
     @api.exception_handler(HttpError)
     def _http(request: HttpRequest, error: HttpError) -> HttpResponse:
-        return api.create_response(request, shape("http", error.message or "Not allowed."), status=error.status_code)
+        code, words = _WORDS.get(error.status_code, ("http", "This cannot be done."))
+        return api.create_response(request, shape(code, words), status=error.status_code)
 
     @api.exception_handler(Exception)
     def _accident(request: HttpRequest, error: Exception) -> HttpResponse:
-        return _said(error)
+        return said(error)
 
 
-def _said(error: Exception) -> JsonResponse:
-    if isinstance(error, OperationalError) or "pool" in type(error).__name__.lower():
-        log.warning("database down: %s", error)
+def log_accident(error: BaseException) -> None:
+    """Where it broke, without a word of what it was about."""
+    log.error("accident\n%s", where_it_broke(error))
+
+
+def said(error: BaseException) -> JsonResponse:
+    """The answer for what no route has an answer to."""
+    if is_full(error):
+        log.error("the disk is full")
+        return JsonResponse(shape("disk-full", FULL), status=507)
+    if isinstance(error, (OperationalError, InterfaceError, PoolTimeout)):
+        log.warning("database down: %s", type(error).__name__)
+        # The next request begins with a new pool: the old one would wait, longer each time, before it tries again.
+        connection.close_pool()
         return JsonResponse(shape("database-down", _DOWN), status=503)
-    log.exception("accident", exc_info=error)
+    if isinstance(error, (DataError, UnicodeError)) or (isinstance(error, ValueError) and "NUL" in str(error)):
+        return JsonResponse(shape("odd-text", _ODD), status=422)
+    if isinstance(error, (RequestDataTooBig, TooManyFilesSent)):
+        return JsonResponse(shape(*_WORDS[413]), status=413)
+    if isinstance(error, (SuspiciousOperation, MultiPartParserError)):
+        return JsonResponse(shape(*_WORDS[400]), status=400)
+    if isinstance(error, Http404):
+        return JsonResponse(shape(*_WORDS[404]), status=404)
+    log_accident(error)
     return JsonResponse(shape("accident", _ACCIDENT), status=500)
 
 
-class AccidentMiddleware:
-    """What goes wrong outside the API's own routes is said in the same shape."""
+class OneShape:
+    """What is refused or goes wrong outside the API's own routes is said in the same shape."""
 
     sync_capable = True
     async_capable = False
@@ -78,7 +104,39 @@ class AccidentMiddleware:
         self.get_response = get_response
 
     def __call__(self, request: HttpRequest) -> HttpResponse:
-        return self.get_response(request)
+        if _is_odd(request.path) or _is_odd(request.META.get("QUERY_STRING", "")):
+            return JsonResponse(shape("bad-address", "This address holds characters that none can have."), status=400)
+        if b"\\u" in _small_body(request) and odd(_json(request.body)):
+            return JsonResponse(shape("odd-text", _ODD), status=422)
+        response = self.get_response(request)
+        plain = not response.streaming and not response.get("Content-Type", "").startswith("application/json")
+        if response.status_code >= 400 and request.path.startswith("/api/") and plain:
+            code, words = _WORDS.get(response.status_code, ("refused", "This cannot be done."))
+            kept = JsonResponse(shape(code, words), status=response.status_code)
+            if "Allow" in response:
+                kept["Allow"] = response["Allow"]
+            return kept
+        return response
 
     def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse:
-        return _said(error)
+        return said(error)
+
+
+def _small_body(request: HttpRequest) -> bytes:
+    return request.body if request.headers.get("Content-Type", "").startswith("application/json") else b""
+
+
+def _json(body: bytes) -> object:
+    try:
+        return json.loads(body)
+    except (ValueError, RecursionError):
+        return None  # the route says that it cannot be read
+
+
+def _is_odd(text: str) -> bool:
+    return "\0" in text or "%00" in text or any("\ud800" <= letter <= "\udfff" or letter == "\ufffd" for letter in text)
+
+
+def lost(error: BaseException) -> bytes:
+    """The body of an answer where not even a request could be made of what came in."""
+    return json.dumps(json.loads(said(error).content)).encode()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from django.conf import settings
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.urls import path, re_path
 from django.views.decorators.csrf import ensure_csrf_cookie
 
@@ -11,6 +11,7 @@ from runs.events import events
 from runs.meshes import mesh, picture
 
 from .api import api
+from .errors import shape
 
 
 @ensure_csrf_cookie
@@ -22,15 +23,21 @@ def page(request: HttpRequest) -> HttpResponse:
     response["Cache-Control"] = "no-cache"
     response["Content-Security-Policy"] = (
         "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; "
-        "script-src 'self' 'wasm-unsafe-eval'; worker-src 'self' blob:; connect-src 'self' blob: data:"
+        "script-src 'self' 'wasm-unsafe-eval'; worker-src 'self' blob:; connect-src 'self' blob: data:; "
+        "object-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
     )
     return response
+
+
+def nothing(request: HttpRequest, *_: object) -> HttpResponse:
+    return JsonResponse(shape("no-such-page", "There is nothing at this address."), status=404)
 
 
 urlpatterns = [
     path("api/events", events),
     path("api/meshes/<str:digest>/<str:kind>.glb", mesh),
-    path("api/pictures/<str:name>.png", picture),
+    path("api/pictures/<int:owner>/<str:name>.png", picture),
     path("api/", api.urls),
+    re_path(r"^api(/.*)?$", nothing),
     re_path(r"^(?!api/|assets/).*$", page),
 ]

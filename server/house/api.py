@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any
 
 from django.http import HttpRequest
@@ -13,13 +14,16 @@ router = Router(tags=["house"])
 
 
 class House(Schema):
+    """limits : what is accepted now, where general says nothing as this installation was started."""
+
     number: int
     steps: dict[str, Any]
-    general: dict[str, int | str]
+    general: dict[str, int | str | None]
+    limits: dict[str, int]
 
 
 class GeneralChange(Schema):
-    values: dict[str, int | str]
+    values: dict[str, int | str | None]
 
 
 class HouseChange(Schema):
@@ -46,4 +50,4 @@ def change_general(request: HttpRequest, body: GeneralChange) -> House:
 
 def _out() -> House:
     house = services.newest()
-    return House(number=house.number, steps=house.steps, general=house.general.model_dump())
+    return House(number=house.number, steps=house.steps, general=house.general.model_dump(), limits=asdict(services.limits()))

@@ -5,11 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
+from django.conf import settings
 from django.db import transaction
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 
 from accounts.services import is_lead
+from bitecore.limits import Limits
 from bitecore.runsheet import standard
+from bitecore.runsheet.export import check_pattern
 from config.errors import Refused
 
 from .models import HouseRevision
@@ -17,11 +20,21 @@ from .models import HouseRevision
 
 class General(BaseModel):
     """What the house decides besides the steps. Seven years are usual (common practice, no source); the law decides.
-    case_name : how a case is called that is exported as a whole, from {number}, {patient}, {practice} and {date}."""
+    case_name : how a case is called that is exported as a whole, from {number}, {patient}, {practice} and {date}. The rest
+    are limits of what is accepted, as in bitecore.limits; None: as this installation was started."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
-    retention_years: int = Field(7, ge=0, le=60)
-    case_name: str = Field("{date}_{number}_case", min_length=1, max_length=120)
+    retention_years: int = Field(7, ge=0, le=60, title="Years of keeping")
+    case_name: str = Field("{date}_{number}_case", min_length=1, max_length=120, title="Name of an exported case")
+    triangles: int | None = Field(None, ge=1_000, le=50_000_000, title="Triangles a scan may have")
+    drop_mb: int | None = Field(None, ge=1, le=20_000, title="MB a drop may have")
+    read_s: int | None = Field(None, ge=1, le=3_600, title="Seconds to read a scan")
+    read_mb: int | None = Field(None, ge=50, le=64_000, title="MB of memory to read a scan")
+
+    @field_validator("case_name")
+    @classmethod
+    def _can_work(cls, pattern: str) -> str:
+        return check_pattern(pattern)
 
 
 @dataclass(frozen=True)
@@ -41,7 +54,16 @@ def newest() -> House:
         return House()
     known = standard()
     steps = {name: known[name].upgraded(values, row.versions.get(name)) for name, values in row.steps.items() if name in known}
-    return House(row.number, steps, {name: known[name].version for name in steps}, General.model_validate(row.general))
+    return House(row.number, steps, {name: known[name].version for name in steps}, _general(row.general))
+
+
+def _general(kept: dict[str, Any]) -> General:
+    """As kept; what was accepted once and could not work goes back to the default."""
+    try:
+        return General.model_validate(kept)
+    except ValidationError as error:
+        wrong = {str(e["loc"][0]) for e in error.errors() if e["loc"]}
+        return General.model_validate({k: v for k, v in kept.items() if k not in wrong})
 
 
 @transaction.atomic
@@ -68,11 +90,31 @@ def change_general(user: Any, values: dict[str, Any]) -> int:
     try:
         general = General.model_validate({**house.general.model_dump(), **values})
     except ValidationError as error:
-        raise Refused("Years of keeping are a whole number from 0 to 60.", code="invalid", status=422) from error
+        raise Refused(_sentence(error), code="invalid", status=422) from error
     HouseRevision.objects.create(
         number=house.number + 1, steps=house.steps, versions=house.versions, general=general.model_dump(mode="json"), author=user
     )
     return house.number + 1
+
+
+def _sentence(error: ValidationError) -> str:
+    first = error.errors()[0]
+    known = General.model_fields.get(str(first["loc"][0]) if first["loc"] else "")
+    said = str(first["msg"]).removeprefix("Value error, ")
+    return f"{known.title if known else 'The house has no such setting'}: {said[0].lower()}{said[1:]}."
+
+
+def limits() -> Limits:
+    """What is accepted: as the house says, else as this installation was started."""
+    general, own = newest().general, Limits(**settings.BENCH_LIMITS)
+    mb = 1_000_000
+    return Limits(
+        triangles=general.triangles or own.triangles,
+        drop_bytes=general.drop_mb * mb if general.drop_mb else own.drop_bytes,
+        files=own.files,
+        read_seconds=general.read_s or own.read_seconds,
+        read_bytes=general.read_mb * mb if general.read_mb else own.read_bytes,
+    )
 
 
 def retention_years() -> int:

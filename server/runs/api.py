@@ -10,14 +10,19 @@ from ninja import Router, Schema
 from procrastinate.contrib.django.models import ProcrastinateWorker
 
 from cases.models import Case
+from config.disk import room
 
 router = Router(tags=["runs"])
 
 
 class Health(Schema):
+    """disk_free_mb : left where everything is kept; disk_low : so little that it has to be said."""
+
     ok: bool
     worker: bool
     waiting: int
+    disk_free_mb: int
+    disk_low: bool
 
 
 @router.get("/health", response=Health, auth=None)
@@ -25,4 +30,8 @@ def health(request: HttpRequest) -> Health:
     """Answers once the web process and the database do; worker says whether one is there to work cases out."""
     lately = timezone.now() - timedelta(seconds=15)
     worker = ProcrastinateWorker.objects.filter(last_heartbeat__gt=lately).exists()
-    return Health(ok=True, worker=worker, waiting=Case.objects.filter(needs_work=True).count())
+    disk = room()
+    return Health(
+        ok=True, worker=worker, waiting=Case.objects.filter(needs_work=True).count(), disk_free_mb=disk.free_bytes // 1_000_000,
+        disk_low=disk.low,
+    )  # fmt: skip

@@ -13,20 +13,40 @@ from django.conf import settings
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 
 from bitecore.views import view_path
+from cases.models import Case
 from config.errors import shape
+
+from .models import BlobUse, ResultUse
+from .owning import pictures
 
 _WAIT_S = 25.0
 
 
-async def _signed_in(request: HttpRequest) -> bool:
-    return await sync_to_async(lambda: request.user.is_authenticated)()
+_SIGN_IN = shape("sign-in", "Sign in first.")
+
+
+def _may_see(request: HttpRequest, digest: str) -> bool | None:
+    """May who asks see a case that uses this? None: nobody is signed in."""
+    if not request.user.is_authenticated:
+        return None
+    owners = Case.objects.visible_to(request.user).values("owner_id")
+    uses = ResultUse.objects.filter(result__blobs__sha256=digest, owner_id__in=owners)
+    return BlobUse.objects.filter(sha256=digest, owner_id__in=owners).exists() or uses.exists()
+
+
+def _may_see_pictures(request: HttpRequest, owner: int) -> bool | None:
+    if not request.user.is_authenticated:
+        return None
+    return Case.objects.visible_to(request.user).filter(owner_id=owner).exists()
 
 
 async def mesh(request: HttpRequest, digest: str, kind: str) -> HttpResponse | StreamingHttpResponse:
     """GLB of a mesh. One that is being made is waited for."""
-    if not await _signed_in(request):
-        return JsonResponse(shape("sign-in", "Sign in first."), status=401)
-    if not re.fullmatch(r"[0-9a-f]{64}", digest) or kind not in ("light", "full"):
+    known = re.fullmatch(r"[0-9a-f]{64}", digest) and kind in ("light", "full")
+    allowed = await sync_to_async(_may_see)(request, digest if known else "")
+    if allowed is None:
+        return JsonResponse(_SIGN_IN, status=401)
+    if not allowed:
         return JsonResponse(shape("no-mesh", "There is no such mesh."), status=404)
     path = view_path(settings.VIEW_ROOT, digest, kind)
     end = time.monotonic() + _WAIT_S
@@ -37,11 +57,12 @@ async def mesh(request: HttpRequest, digest: str, kind: str) -> HttpResponse | S
     return await _sent(request, path, "model/gltf-binary")
 
 
-async def picture(request: HttpRequest, name: str) -> HttpResponse | StreamingHttpResponse:
-    if not await _signed_in(request):
-        return JsonResponse(shape("sign-in", "Sign in first."), status=401)
-    path = Path(settings.VIEW_ROOT) / "pictures" / f"{name}.png"
-    if not re.fullmatch(r"[0-9a-f]{40}", name) or not path.exists():
+async def picture(request: HttpRequest, owner: int, name: str) -> HttpResponse | StreamingHttpResponse:
+    allowed = await sync_to_async(_may_see_pictures)(request, owner)
+    if allowed is None:
+        return JsonResponse(_SIGN_IN, status=401)
+    path = pictures(owner) / f"{name}.png"
+    if not allowed or not re.fullmatch(r"[0-9a-f]{40}", name) or not path.exists():
         return JsonResponse(shape("no-picture", "There is no such picture."), status=404)
     return await _sent(request, path, "image/png")
 

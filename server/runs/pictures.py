@@ -8,15 +8,15 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from django.conf import settings
-
 from bitecore.runsheet.graph import Graph
 from bitecore.views import VERSION, ViewJob
+
+from .owning import pictures
 
 _STAGES = (("base", "body"), ("trim", "mesh"), ("intake", "mesh"))
 
 
-def picture_job(graph: Graph) -> ViewJob | None:
+def picture_job(owner_id: int, graph: Graph) -> ViewJob | None:
     """The best mesh of each jaw in its place on the bench; None while there is nothing to show."""
     meshes: list[tuple[str, list | None]] = []
     level = graph.node("level")
@@ -30,7 +30,7 @@ def picture_job(graph: Graph) -> ViewJob | None:
     if not meshes:
         return None
     seed = hashlib.sha256(json.dumps([VERSION, meshes]).encode()).hexdigest()[:40]
-    return ViewJob("picture", tuple(meshes), str(settings.VIEW_ROOT / "pictures" / f"{seed}.png"))
+    return ViewJob("picture", tuple(meshes), str(picture_path(owner_id, seed)))
 
 
 def _matrix(level, piece: str) -> list | None:  # noqa: ANN001
@@ -53,10 +53,12 @@ def turn_of(digest: str, about: dict[str, Any]) -> tuple[str, list]:
     return hashlib.sha256(json.dumps(["turn", VERSION, digest, rows]).encode()).hexdigest()[:40], rows
 
 
-def turn_path(name: str) -> Path:
-    return Path(settings.VIEW_ROOT) / "pictures" / f"{name}.png"
+def picture_path(owner_id: int, name: str) -> Path:
+    """Where a still picture lies."""
+    return pictures(owner_id) / f"{name}.png"
 
 
-def turn_job(digest: str, about: dict[str, Any]) -> ViewJob | None:
+def turn_job(owner_id: int, digest: str, about: dict[str, Any]) -> ViewJob | None:
     name, rows = turn_of(digest, about)
-    return None if turn_path(name).exists() else ViewJob("turn", ((digest, rows),), str(turn_path(name)))
+    path = picture_path(owner_id, name)
+    return None if path.exists() else ViewJob("turn", ((digest, rows),), str(path))

@@ -5,16 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from bitecore.runsheet.store import Blobs, Manifest
-from cases.blobs import folder
 
 from .models import Result
+from .owning import BlobsGone, folder, take_result
 
 
 class ServerStore:
-    """Remembers what it has read: one per request or job. A result, once there, never changes."""
+    """Remembers what it has read: one per request or job. A result, once there, never changes. owner_id : whom what is put
+    is kept for; without one nothing can be put."""
 
-    def __init__(self) -> None:
+    def __init__(self, owner_id: int | None = None) -> None:
         self.blobs: Blobs = folder()
+        self._owner = owner_id
         self._known: dict[str, Manifest] = {}
 
     def get(self, key: str) -> Manifest | None:
@@ -24,6 +26,10 @@ class ServerStore:
                 return None
             self._known[key] = Manifest(key=key, **row.manifest)
         return self._known[key]
+
+    def has(self, key: str) -> bool:
+        """Was it read or kept here?"""
+        return key in self._known
 
     def get_many(self, keys: Iterable[str]) -> dict[str, Manifest]:
         return {row.key: Manifest(key=row.key, **row.manifest) for row in Result.objects.filter(key__in=list(keys))}
@@ -35,7 +41,10 @@ class ServerStore:
         return {key: self._known[key] for key in wanted if key in self._known}
 
     def put(self, manifest: Manifest) -> None:
-        body = manifest.as_json()
-        body.pop("key")
-        Result.objects.get_or_create(key=manifest.key, defaults={"step": manifest.step, "manifest": body})
+        """Raises OwnerGone. A result whose blobs were dropped meanwhile is not kept: it is worked out again."""
+        assert self._owner is not None, "a store that only reads"
+        try:
+            take_result(self._owner, manifest)
+        except BlobsGone:
+            return
         self._known[manifest.key] = manifest

@@ -2,37 +2,40 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
-import queue
 import threading
 import time
 from collections.abc import Callable
+from datetime import timedelta
 from typing import Any, TypeVar
 
 from django.conf import settings
 from django.db import InterfaceError, OperationalError, close_old_connections, connection
+from django.utils import timezone
 
 from bitecore.errors import Cancelled
 from bitecore.progress import Run
-from bitecore.runsheet import CaseDocument, Manifest, standard
+from bitecore.runsheet import CaseDocument, Evaluation, Manifest, standard
 from bitecore.runsheet.evaluate import evaluate
-from bitecore.runsheet.graph import Graph, Node
-from bitecore.runsheet.pool import Pool
+from bitecore.runsheet.graph import Node
 from bitecore.runsheet.task import Task
 from bitecore.views import ViewJob, early_full, view_path
-from cases.blobs import folder
 from cases.documents import document_of
 from cases.models import Case
 from cases.prints import remember
 
+from .owning import OwnerGone, digests_of, sweep, use_results
 from .pictures import picture_job, turn_job
-from .services import announce, look, remember_good
+from .services import announce, look, rank_of, remember_good
 from .store import ServerStore
+from .turns import TURNS, Desk
 
 log = logging.getLogger("bench.work")
 T = TypeVar("T")
 _PATIENCE_S = 90.0
 MOST_ATTEMPTS = 4
+_FIRST_WAIT, _LONGEST_WAIT, _MOST_RETRIES = timedelta(seconds=15), timedelta(minutes=10), 8
 
 
 def patiently(do: Callable[[], T]) -> T:
@@ -45,62 +48,46 @@ def patiently(do: Callable[[], T]) -> T:
             if time.monotonic() > end:
                 raise
             connection.close()
+            connection.close_pool()
             close_old_connections()
             time.sleep(0.5)
 
 
-class Pools:
-    """Warm pools handed from job to job."""
-
-    def __init__(self) -> None:
-        self._idle: queue.SimpleQueue[Pool] = queue.SimpleQueue()
-
-    def take(self) -> Pool:
-        try:
-            return self._idle.get_nowait()
-        except queue.Empty:
-            return Pool(folder())
-
-    def give_back(self, pool: Pool) -> None:
-        self._idle.put(pool)
-
-    def warm(self, count: int) -> None:
-        for _ in range(count):
-            pool = Pool(folder())
-            pool.start()
-            self._idle.put(pool)
-
-
-POOLS = Pools()
-
-
 def work(case_id: int, attempts: int, stop: threading.Event) -> None:
     """Bring a case up to date. What is found in the database after a crash is enough to go on."""
-    pool = POOLS.take()
     try:
-        worker = CaseWork(case_id, pool, stop)
+        worker = CaseWork(case_id, stop)
+    except Case.DoesNotExist:
+        return
+    try:
         if attempts >= MOST_ATTEMPTS:
             patiently(worker.give_up)
         else:
             worker.run()
+    except (Case.DoesNotExist, OwnerGone):
+        # Deleted meanwhile: what a child has just written for it goes too.
+        worker.desk.close()
+        sweep(worker.written)
     finally:
-        pool.on_progress, pool.on_log = lambda *a: None, lambda text: None
-        pool.cancel()
-        POOLS.give_back(pool)
+        TURNS.leave(case_id)
+        worker.desk.close()
         connection.close()
 
 
 class CaseWork:
     """One job's view of one case."""
 
-    def __init__(self, case_id: int, pool: Pool, stop: threading.Event) -> None:
-        self.case_id, self.pool, self.stop = case_id, pool, stop
-        self.store = ServerStore()
+    def __init__(self, case_id: int, stop: threading.Event) -> None:
+        self.case_id, self.stop = case_id, stop
         self.case = patiently(lambda: Case.objects.get(pk=case_id))
+        self.store = ServerStore(self.case.owner_id)
+        # Digests of the result that is being kept, should there be no case to keep it for.
+        self.written: set[str] = set()
         self._looked = 0.0
         self._running: dict[str, dict] = {}
-        pool.on_progress = self._progress
-        pool.on_log = lambda text: log.error("case %s: %s", self.case.number, text)
+        log_text = lambda text: log.error("case %s: %s", self.case.number, text)  # noqa: E731
+        self.desk = Desk(case_id, self._progress, log_text, self._views)
+        self._rank()
 
     def run(self) -> None:
         while not self.stop.is_set():
@@ -109,14 +96,13 @@ class CaseWork:
                 return self._settle(done=False)
             document = patiently(lambda: document_of(self.case))
             for early in early_jobs(document):
-                self.pool.submit(early)
-            runner = _Views(self.pool)
+                self.desk.look_first(early)
             try:
                 result = evaluate(
                     document,
                     standard(),
-                    _PatientStore(self.store),
-                    runner=runner,
+                    _PatientStore(self.store, self.written),
+                    runner=self.desk,
                     run=Run(stopped=self._overtaken),
                     demanded=frozenset(self.case.demanded),
                     on_start=self._started,
@@ -125,11 +111,20 @@ class CaseWork:
             except Cancelled:
                 self._running.clear()
                 continue
-            runner.rest(result.graph)
+            for node in result.graph.nodes.values():
+                # Also what was there already: its pictures may be of an older look.
+                if node.manifest is not None:
+                    self.desk.want(node.step.name, node.manifest)
             self._views_left()
-            if patiently(lambda graph=result.graph: self._finish(graph)):  # type: ignore[misc]
+            if patiently(lambda result=result: self._finish(result)):  # type: ignore[misc]
                 return None
         return None
+
+    def _rank(self) -> None:
+        TURNS.set(self.case_id, patiently(lambda: rank_of(self.case)))
+
+    def _views(self, step: str, manifest: Manifest) -> list[ViewJob]:
+        return view_jobs(self.case.owner_id, step, manifest)
 
     def _overtaken(self) -> bool:
         """A newer revision, a hold or the end of the worker: asked at most four times a second."""
@@ -138,7 +133,9 @@ class CaseWork:
         if time.monotonic() - self._looked < 0.25:
             return False
         self._looked = time.monotonic()
-        now = patiently(lambda: Case.objects.only("revision", "held", "demanded").get(pk=self.case_id))
+        now = patiently(lambda: Case.objects.only("revision", "held", "demanded", "wanted").get(pk=self.case_id))
+        self.case.wanted = now.wanted
+        self._rank()
         if now.revision == self.case.revision and now.held == self.case.held and now.demanded == self.case.demanded:
             return False
         return now.held or self._unwanted()
@@ -171,45 +168,56 @@ class CaseWork:
 
     def _done(self, node: Node, manifest: Manifest) -> None:
         self._running.pop(manifest.key, None)
-        if not manifest.stopped:
+        if not manifest.stopped and self.store.has(manifest.key):
             good = {**self.case.last_good, node.id: manifest.key}
             self.case.last_good = good
             patiently(lambda: Case.objects.filter(pk=self.case_id).update(last_good=good))
         if node.step.name == "intake" and "about" in manifest.values:
-            file = document_of(self.case).entry(node.piece).file
-            patiently(lambda: remember(self.case, node.piece, file, manifest.values["about"]["json"]["print"]))
+            patiently(lambda: remember(self.case, node.piece, manifest.values["about"]["json"]["print"]))
         self._say()
         patiently(lambda: announce({"case": self.case.number, "kind": "state"}))
 
-    def _views_left(self) -> None:
+    def _views_left(self, *more: ViewJob) -> None:
         """Let pictures for the stage be finished before the job ends."""
-        while self.pool.busy:
-            try:
-                self.pool.wait(Run(stopped=self.stop.is_set))
-            except Cancelled:
-                return
+        with contextlib.suppress(Cancelled):
+            self.desk.finish_views(Run(stopped=self._overtaken), *more)
 
-    def _finish(self, graph: Graph) -> bool:
+    def _finish(self, result: Evaluation) -> bool:
         """True when nothing is left to do for the newest revision."""
-        now = Case.objects.get(pk=self.case_id)
+        now, graph = Case.objects.get(pk=self.case_id), result.graph
         if now.revision != self.case.revision or now.demanded != self.case.demanded:
             return False
         remember_good(now, graph)
+        use_results(now.owner_id, [n.manifest.key for n in graph.nodes.values() if n.state in ("done", "look", "failed") and n.manifest])
         self.case = now
-        job = picture_job(graph)
+        job = picture_job(now.owner_id, graph)
         if job is not None:
-            self.pool.submit(job)
-            self._views_left()
+            self._views_left(job)
             Case.objects.filter(pk=self.case_id).update(picture=job.to.rsplit("/", 1)[1].removesuffix(".png"))
-        self._settle(done=True)
+        if result.passing:
+            self._later(result.passing[0])
+        else:
+            self._settle(done=True)
         return True
+
+    def _later(self, failed: Manifest) -> None:
+        """The surroundings were in the way: said, and tried again by itself after a while that grows; then by hand."""
+        sentence = f"{standard()[failed.step].title}: {failed.flags[0]['message']}"
+        retries = self.case.retries + 1
+        wait = min(_FIRST_WAIT * 2 ** (retries - 1), _LONGEST_WAIT)
+        retry = timezone.now() + wait if retries <= _MOST_RETRIES else None
+        log.error("case %s: %s/%s %s", self.case.number, failed.step, failed.piece, failed.flags[0]["code"])
+        Case.objects.filter(pk=self.case_id, revision=self.case.revision).update(
+            needs_work=False, working={}, trouble=sentence, retry=retry, retries=retries
+        )
+        announce({"case": self.case.number, "kind": "state"})
 
     def _settle(self, *, done: bool) -> None:
         def write() -> None:
             change: dict[str, Any] = {"working": {}, "trouble": ""}
             if done:
                 # Only for the revision that was worked out: a newer one keeps its need.
-                Case.objects.filter(pk=self.case_id, revision=self.case.revision).update(needs_work=False)
+                Case.objects.filter(pk=self.case_id, revision=self.case.revision).update(needs_work=False, retry=None, retries=0)
             Case.objects.filter(pk=self.case_id).update(**change)
             announce({"case": self.case.number, "kind": "state"})
 
@@ -222,54 +230,21 @@ class CaseWork:
 
 
 class _PatientStore:
-    """The store, waiting out a restart of the database."""
+    """The store, waiting out a restart of the database. written : gets the digests of what is being kept."""
 
-    def __init__(self, store: ServerStore) -> None:
-        self._store, self.blobs = store, store.blobs
+    def __init__(self, store: ServerStore, written: set[str]) -> None:
+        self._store, self.blobs, self._written = store, store.blobs, written
 
     def get(self, key: str) -> Manifest | None:
         return patiently(lambda: self._store.get(key))
 
     def put(self, manifest: Manifest) -> None:
+        self._written.clear()
+        self._written |= digests_of(manifest)
         patiently(lambda: self._store.put(manifest))
 
 
-class _Views:
-    """The pool as a runner that also makes what the stage shows of each new mesh, where a child has nothing else to do."""
-
-    def __init__(self, pool: Pool) -> None:
-        self._pool, self.slots = pool, pool.slots
-        self._views: list[ViewJob] = []
-        self._asked: set[str] = set()
-
-    def submit(self, task: Task) -> None:
-        self._pool.submit(task)
-
-    def wait(self, run: Run) -> tuple[Task, Manifest]:
-        while True:
-            if self._views and self._pool.busy < self.slots:
-                self._pool.submit(self._views.pop(0))
-            job, result = self._pool.wait(run)
-            if isinstance(job, Task):
-                self._want(job.step, result)
-                return job, result
-
-    def _want(self, step: str, manifest: Manifest) -> None:
-        fresh = [view for view in view_jobs(step, manifest) if view.to not in self._asked]
-        self._asked |= {view.to for view in fresh}
-        self._views += fresh
-
-    def rest(self, graph: Graph) -> None:
-        """Hand out what is left; also of results that were there already, whose pictures may be of an older look."""
-        for node in graph.nodes.values():
-            if node.manifest is not None:
-                self._want(node.step.name, node.manifest)
-        for view in self._views:
-            self._pool.submit(view)
-        self._views.clear()
-
-
-def view_jobs(step: str, manifest: Manifest) -> list[ViewJob]:
+def view_jobs(owner_id: int, step: str, manifest: Manifest) -> list[ViewJob]:
     """The GLB of every mesh a step shows; of a scan its tile that turns, too."""
     out: list[ViewJob] = []
     for name in standard()[step].shows:
@@ -278,7 +253,7 @@ def view_jobs(step: str, manifest: Manifest) -> list[ViewJob]:
             if one and "mesh" in one:
                 out += _full(one["mesh"])
     if step == "intake" and "mesh" in manifest.values:
-        turning = turn_job(manifest.values["mesh"]["mesh"], manifest.values["about"]["json"])
+        turning = turn_job(owner_id, manifest.values["mesh"]["mesh"], manifest.values["about"]["json"])
         out = [*([turning] if turning else []), *out]
     return out
 
@@ -298,7 +273,7 @@ def views_missing(case: Case) -> bool:
     if early_jobs(document_of(case)):
         return True
     found = ServerStore().known(case.last_good.values())
-    return any(view_jobs(manifest.step, manifest) for manifest in found.values())
+    return any(view_jobs(case.owner_id, manifest.step, manifest) for manifest in found.values())
 
 
 def _full(digest: str) -> list[ViewJob]:

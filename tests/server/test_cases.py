@@ -5,18 +5,25 @@ from __future__ import annotations
 from dataclasses import replace
 from unittest.mock import patch
 
+from django.conf import settings
 from django.test import Client, TestCase, override_settings
 
 from bitecore.files import stl
 from bitecore.runsheet import Registry, standard
 from cases.documents import document_of
-from cases.models import AuditLine, Blob, Case, Revision
+from cases.models import AuditLine, Case, Revision
 from house.models import HouseRevision
 from house.services import newest
+from runs.models import BlobUse
 from tests.broken import BROKEN
 from tests.core.test_files import zipped
 from tests.server.common import clear_state, client, drop, pair, people, post, scan
 from tests.shapes import jaws, sphere
+
+
+def limited(**values: int) -> override_settings:
+    """The installation started with other limits."""
+    return override_settings(BENCH_LIMITS={**settings.BENCH_LIMITS, **values})
 
 
 class ServerCase(TestCase):
@@ -44,7 +51,7 @@ class DoorTest(ServerCase):
         out = Client()
         for path in (
             "/api/cases", f"/api/cases/{number}", f"/api/cases/{number}/history", f"/api/cases/{number}/files.zip", "/api/house",
-            "/api/cases/steps", f"/api/meshes/{'0' * 64}/full.glb", f"/api/pictures/{'0' * 40}.png", "/api/events",
+            "/api/cases/steps", f"/api/meshes/{'0' * 64}/full.glb", f"/api/pictures/1/{'0' * 40}.png", "/api/events",
         ):  # fmt: skip
             answer = out.get(path)
             self.assertEqual(answer.status_code, 401, path)
@@ -96,7 +103,7 @@ class DropTest(ServerCase):
             ("bad.zip", zipped(("u.stl", good))[:3000]), ("out.zip", zipped(("../../u.stl", good))),
         ]  # fmt: skip
         answer = drop(self.mira, *files).json()
-        self.assertEqual((answer["number"], answer["accepted"], Case.objects.count(), Blob.objects.count()), (None, [], 0, 0))
+        self.assertEqual((answer["number"], answer["accepted"], Case.objects.count(), BlobUse.objects.count()), (None, [], 0, 0))
         self.assertEqual([r["file"] for r in answer["refused"]], [name for name, _ in files])
         for refusal in answer["refused"]:
             self.assertIn(refusal["file"], refusal["message"])
@@ -107,13 +114,13 @@ class DropTest(ServerCase):
         self.assertEqual([p["file"] for p in self.read(answer["number"])["pieces"]], ["a.stl"])
 
     def test_more_triangles_than_the_limit(self) -> None:
-        with override_settings(BENCH_TRIANGLES=1000):
+        with limited(triangles=1000):
             answer = drop(self.mira, pair()[0]).json()
         self.assertEqual(answer["refused"][0]["code"], "too-many-triangles")
         self.assertIn("1,000", answer["refused"][0]["message"])
 
     def test_larger_than_a_drop_may_be(self) -> None:
-        with override_settings(BENCH_DROP_BYTES=100_000):
+        with limited(drop_bytes=100_000):
             answer = drop(self.mira, *pair()).json()
         self.assertEqual({r["code"] for r in answer["refused"]}, {"too-large"})
 
@@ -123,7 +130,7 @@ class DropTest(ServerCase):
         self.assertEqual((answer["accepted"], answer["refused"][0]["code"]), (["a.stl"], "same-file"))
         again = drop(self.mira, ("a.stl", data), to=f"/api/cases/{answer['number']}/drop")
         self.assertEqual((again.status_code, again.json()["code"]), (409, "same-file"))
-        self.assertEqual(Blob.objects.count(), 1)
+        self.assertEqual(BlobUse.objects.count(), 1)
 
     def test_zip_with_folders(self) -> None:
         upper, lower = jaws(3)
@@ -333,6 +340,6 @@ class UpgradeTest(ServerCase):
 class BrokenTest(ServerCase):
     def test_a_drop_of_every_broken_file_stores_nothing_and_says_a_sentence_each(self) -> None:
         answer = drop(self.mira, *BROKEN.items()).json()
-        self.assertEqual((answer["number"], answer["accepted"], Case.objects.count(), Blob.objects.count()), (None, [], 0, 0))
+        self.assertEqual((answer["number"], answer["accepted"], Case.objects.count(), BlobUse.objects.count()), (None, [], 0, 0))
         refused = {r["file"] for r in answer["refused"] if r["code"] != "ignored"}
         self.assertEqual(len(refused), len(BROKEN))

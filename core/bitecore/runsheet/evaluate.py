@@ -41,10 +41,29 @@ class HereRunner:
 
 @dataclass
 class Evaluation:
-    """graph : the last look; worked : keys that were worked out now (the others were there already)."""
+    """graph : the last look; worked : keys that were worked out now (the others were there already); passing : what failed
+    because of the surroundings."""
 
     graph: Graph
     worked: set[str] = field(default_factory=set)
+    passing: list[Manifest] = field(default_factory=list)
+
+
+class _Passing:
+    """The store, and for this time the failures that are not kept in it: what depends on them waits."""
+
+    def __init__(self, store: ResultStore) -> None:
+        self._store, self.blobs = store, store.blobs
+        self.failed: dict[str, Manifest] = {}
+
+    def get(self, key: str) -> Manifest | None:
+        return self.failed.get(key) or self._store.get(key)
+
+    def put(self, manifest: Manifest) -> None:
+        if manifest.passing:
+            self.failed[manifest.key] = manifest
+        else:
+            self._store.put(manifest)
 
 
 def evaluate(
@@ -64,8 +83,9 @@ def evaluate(
     last = registry[until].number if until else 10**9
     busy: dict[str, Node] = {}
     worked: set[str] = set()
+    kept = _Passing(store)
     while True:
-        graph = resolve(document, registry, store, demanded=demanded)
+        graph = resolve(document, registry, kept, demanded=demanded)
         ready = [n for n in graph.nodes.values() if n.state == "ready" and n.step.number <= last]
         # What nobody waits for (contacts, places) comes when all else is done: the bodies are not held up by it.
         first = [n for n in ready if registry.waited_for(n.step)]
@@ -78,8 +98,8 @@ def evaluate(
                 on_start(node)
                 runner.submit(node.task)
         if not busy:
-            return Evaluation(graph, worked)
+            return Evaluation(graph, worked, list(kept.failed.values()))
         task, manifest = runner.wait(run)
-        store.put(manifest)
+        kept.put(manifest)
         worked.add(task.key)
         on_done(busy.pop(task.key), manifest)

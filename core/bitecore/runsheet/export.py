@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from ..errors import StepFailed
 from ..files import stl, threemf
 from ..mesh import Mesh
+from ..text import plain
 
 PLACEHOLDERS = ("number", "patient", "practice", "date", "jaw", "frame", "kind")
 
@@ -30,17 +31,26 @@ class Body:
 
 @dataclass(frozen=True)
 class OutFile:
+    """words : jaw, frame and kind, as they stand in its name; piece : whose it is, where it is of one; ending : .stl or .3mf."""
+
     name: str
     data: bytes
     rows: list[dict]
+    words: dict[str, str]
+    piece: str
+    ending: str
+
+
+def unknown_words(pattern: str) -> list[str]:
+    """What stands in braces in a pattern and is no word for a name."""
+    return [word for word in re.findall(r"\{(.*?)\}", pattern) if word not in PLACEHOLDERS]
 
 
 def safe_name(pattern: str, words: Mapping[str, str]) -> str:
     """A file name without ending from a pattern like '{number}_{jaw}'. Raises StepFailed for an unknown word."""
-    for word in re.findall(r"\{(.*?)\}", pattern):
-        if word not in PLACEHOLDERS:
-            known = ", ".join("{" + p + "}" for p in PLACEHOLDERS)
-            raise StepFailed(f"The name pattern has {{{word}}}, which is not known. Known are {known}.", code="name-pattern")
+    for word in unknown_words(pattern):
+        known = ", ".join("{" + p + "}" for p in PLACEHOLDERS)
+        raise StepFailed(f"The name pattern has {{{word}}}, which is not known. Known are {known}.", code="name-pattern")
     name = re.sub(r"\{(.*?)\}", lambda m: words.get(m[1], ""), pattern)
     name = re.sub(r"[^\w.\- ]+", "-", name, flags=re.UNICODE).strip(" .-_")
     return re.sub(r"[-_ ]{2,}", "_", name)[:120] or "model"
@@ -50,6 +60,20 @@ def safe_folder(pattern: str, words: Mapping[str, str]) -> str:
     """A path of safe names from a pattern like '{date}/{number}'; empty for an empty pattern."""
     parts = [safe_name(part, words) for part in pattern.replace("\\", "/").split("/") if part.strip(" ./")]
     return "/".join(parts)
+
+
+def check_pattern(pattern: str) -> str:
+    """A pattern that can name files. Raises ValueError with a sentence."""
+    unknown = unknown_words(pattern)
+    known = ", ".join("{" + p + "}" for p in PLACEHOLDERS)
+    if unknown:
+        raise ValueError(f"{{{unknown[0]}}} is not known; known are {known}")
+    rest = re.sub(r"\{.*?\}", "", pattern)
+    if "{" in rest or "}" in rest:
+        raise ValueError(f"a brace stands alone; words are written like {known}")
+    if plain(pattern) != pattern:
+        raise ValueError("it holds characters that no file name can have")
+    return pattern
 
 
 def export(
@@ -69,29 +93,33 @@ def export(
         if body.home_to_frame is None:
             raise StepFailed(f"The place of the {body.jaw or body.piece} in {frame} coordinates is not known yet.", code="no-frame")
         placed.append((body, body.mesh.moved(body.home_to_frame)))
-    names = _names(bodies, frame, pattern, words)
-    together = safe_name(pattern, {**words, "jaw": "all", "frame": frame, "kind": "all"})
+    of = [{"jaw": b.jaw or b.piece, "frame": frame, "kind": b.kind} for b in bodies]
+    everything = {"jaw": "all", "frame": frame, "kind": "all"}
+    names = names_of([{**w, "ending": "", "piece": b.piece} for w, b in zip(of, bodies, strict=True)], pattern, words)
+    together = safe_name(pattern, {**words, **everything})
     files: list[OutFile] = []
-    for (body, mesh), name in zip(placed, names, strict=True):
+    for (body, mesh), name, own in zip(placed, names, of, strict=True):
         if stl_each:
-            files.append(_file(f"{name}.stl", stl.write_binary(mesh), [body], frame))
+            files.append(_file(name, ".stl", stl.write_binary(mesh), [body], own))
         if threemf_each:
-            files.append(_file(f"{name}.3mf", threemf.write([(name, mesh)], title=name), [body], frame))
+            files.append(_file(name, ".3mf", threemf.write([(name, mesh)], title=name), [body], own))
     if stl_all and placed:
         whole = joined([mesh for _, mesh in placed])
-        files.append(_file(f"{together}.stl", stl.write_binary(whole), list(bodies), frame))
+        files.append(_file(together, ".stl", stl.write_binary(whole), list(bodies), everything))
     if threemf_all and placed:
         pairs = [(name, mesh) for name, (_, mesh) in zip(names, placed, strict=True)]
-        files.append(_file(f"{together}.3mf", threemf.write(pairs, title=together), list(bodies), frame))
+        files.append(_file(together, ".3mf", threemf.write(pairs, title=together), list(bodies), everything))
     return files
 
 
-def _names(bodies: Sequence[Body], frame: str, pattern: str, words: Mapping[str, str]) -> list[str]:
+def names_of(files: Sequence[Mapping[str, str]], pattern: str, words: Mapping[str, str]) -> list[str]:
+    """File names by a pattern, no two alike: files as {jaw, frame, kind, ending, piece}."""
     out: list[str] = []
-    for body in bodies:
-        name = safe_name(pattern, {**words, "jaw": body.jaw or body.piece, "frame": frame, "kind": body.kind})
+    for file in files:
+        stem, ending = safe_name(pattern, {**words, **{k: file[k] for k in ("jaw", "frame", "kind")}}), file["ending"]
         # A pattern without the jaw would give two files one name.
-        out.append(name if name not in out else f"{name}_{body.jaw or body.piece}")
+        tries = [stem, f"{stem}_{file['jaw']}", f"{stem}_{file['jaw']}_{file['piece']}"]
+        out.append(next((f"{t}{ending}" for t in tries if f"{t}{ending}" not in out), f"{tries[-1]}_{len(out)}{ending}"))
     return out
 
 
@@ -105,18 +133,18 @@ def joined(meshes: list[Mesh]) -> Mesh:
     )
 
 
-def _file(name: str, data: bytes, bodies: list[Body], frame: str) -> OutFile:
-    sha = hashlib.sha256(data).hexdigest()
+def _file(stem: str, ending: str, data: bytes, bodies: list[Body], words: dict[str, str]) -> OutFile:
+    sha, name = hashlib.sha256(data).hexdigest(), stem + ending
     rows = [
         {
             "file": name,
             "piece": b.piece,
             "kind": b.kind,
             "jaw": b.jaw,
-            "frame": frame,
+            "frame": words["frame"],
             "home_to_frame": None if b.home_to_frame is None else np.asarray(b.home_to_frame).tolist(),
             "sha256": sha,
         }
         for b in bodies
     ]
-    return OutFile(name, data, rows)
+    return OutFile(name, data, rows, words, bodies[0].piece if len(bodies) == 1 else "", ending)

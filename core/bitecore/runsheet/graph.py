@@ -7,9 +7,10 @@ import re
 from dataclasses import dataclass, field
 from typing import Any
 
+from ..errors import BadSetting
 from .document import ALL, CaseDocument, PieceEntry, key_of
 from .kinds import says_wax
-from .model import Need, Step
+from .model import Flag, Need, Step
 from .registry import Registry
 from .store import Manifest, ResultStore
 from .targets import Found, found_target
@@ -219,7 +220,13 @@ def _settle(node: Node, document: CaseDocument, graph: Graph, store: ResultStore
             node.why = need.step
             return
         inputs[name] = ref
-    settings = document.settings_for(node.step, node.piece)
+    try:
+        settings = document.settings_for(node.step, node.piece)
+    except BadSetting as error:
+        # Kept before it was refused, or by a step that knew more: it is said where it stands, and the rest goes on.
+        flag = Flag("bad-setting", "stop", error.message).as_json()
+        node.state, node.manifest = "failed", Manifest("", node.step.name, node.piece, {}, flags=[flag], figure="failed")
+        return
     tag = {"piece": node.piece, "jaw": node.jaw, "jaws": graph.jaws if node.step.scope == "case" else {}}
     key = key_of(node.step, node.step.counts(settings) if node.step.counts else settings, inputs, tag)
     node.task = Task(key, node.step.name, node.piece, node.jaw, dict(graph.jaws), settings.model_dump(mode="json"), inputs)

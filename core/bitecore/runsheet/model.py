@@ -186,4 +186,6 @@ class Step:
             names = ", ".join(self.settings.model_fields) or "none"
             return f"{self.title} has no setting “{key}”. Its settings are: {names}."
         unit = (known.json_schema_extra or {}).get("unit", "") if isinstance(known.json_schema_extra, dict) else ""
-        return f"{self.title}, {known.title}: {first['msg'].lower()}{f' (in {unit})' if unit else ''}."
+        said = str(first["msg"]).removeprefix("Value error, ")
+        said = said[0].lower() + said[1:]
+        return f"{self.title}, {known.title}: {said}{f' (in {unit})' if unit else ''}."

@@ -19,9 +19,9 @@ from typing import Any
 from .. import forkserver
 from ..errors import Cancelled
 from ..progress import QUIET, Run
-from .model import Flag, StepResult
-from .store import FolderBlobs, Manifest, MemoryBlobs, manifest_of
-from .task import Task
+from ..trouble import where_it_broke
+from .store import FolderBlobs, Manifest
+from .task import Task, surroundings
 
 _GRACE_S = 1.0
 _MOST_CRASHES = 2
@@ -35,8 +35,9 @@ def _die_with_parent(parent: int) -> None:
         os._exit(3)
 
 
-def _child(pipe: Connection, blobs: FolderBlobs, parent: int) -> None:
+def _child(pipe: Connection, blobs: FolderBlobs, parent: int, nice: int) -> None:
     _die_with_parent(parent)
+    os.nice(nice)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     from ..views import make_view
     from .registry import standard
@@ -71,9 +72,12 @@ def _child(pipe: Connection, blobs: FolderBlobs, parent: int) -> None:
         except (BrokenPipeError, EOFError):
             return
         except Exception as error:  # a defect of ours: said as a sentence, logged by the parent
-            import traceback
+            pipe.send(("broken", where_it_broke(error)))
 
-            pipe.send(("broken", f"{error!r}\n{traceback.format_exc()}"))
+
+def _called(job: Any) -> str:
+    """A job in the log: which, but nothing of what is in it."""
+    return f"{job.step}/{job.piece} {job.key}" if isinstance(job, Task) else f"{job.kind} {job.to}"
 
 
 @dataclass
@@ -86,10 +90,11 @@ class _Slot:
 
 @dataclass
 class Pool:
-    """A Runner over child processes. on_progress(job, fraction, what); on_log(text) for what only we should read."""
+    """A Runner over child processes. nice : how far they stand back where processors are short, as of nice(2). on_progress(job, fraction, what); on_log(text) for what only we should read."""
 
     blobs: FolderBlobs
     slots: int = 2
+    nice: int = 0
     on_progress: Callable[[Any, float, str], None] = lambda job, fraction, what: None
     on_log: Callable[[str], None] = lambda text: None
     _children: list[_Slot] = field(default_factory=list)
@@ -104,7 +109,7 @@ class Pool:
     def _spawn(self) -> _Slot:
         context = forkserver.context()
         ours, theirs = context.Pipe()
-        process = context.Process(target=_child, args=(theirs, self.blobs, os.getpid()), daemon=True)
+        process = context.Process(target=_child, args=(theirs, self.blobs, os.getpid(), self.nice), daemon=True)
         process.start()
         theirs.close()
         return _Slot(process, ours)
@@ -136,11 +141,18 @@ class Pool:
             except Cancelled:
                 self.cancel()
                 raise
-            for slot in self._ready(0.05):
-                ended = self._hear(slot)
-                if ended is not None:
-                    self._hand_out()
-                    return ended
+            ended = self.poll(0.05)
+            if ended is not None:
+                return ended
+
+    def poll(self, seconds: float) -> tuple[Any, Any] | None:
+        """(job, result) of one that has ended, if one does within this time."""
+        for slot in self._ready(seconds):
+            ended = self._hear(slot)
+            if ended is not None:
+                self._hand_out()
+                return ended
+        return None
 
     def _ready(self, seconds: float) -> list[_Slot]:
         busy = [s for s in self._children if s.job is not None]
@@ -168,11 +180,12 @@ class Pool:
         """A dead child: its job is tried once more, then said to have failed."""
         job = slot.job
         slot.process.join(0.1)
-        self.on_log(f"child ended with {slot.process.exitcode} during {job}")
+        self.on_log(f"child ended with {slot.process.exitcode} during {_called(job)}")
         self._children[self._children.index(slot)] = self._spawn()
-        name = str(job)
+        name = _called(job)
         self._crashes[name] = self._crashes.get(name, 0) + 1
         if self._crashes[name] >= _MOST_CRASHES:
+            del self._crashes[name]
             return job, self._failed(job, "This step ended unexpectedly twice on this scan, perhaps for lack of memory.")
         self.submit(job)
         return None
@@ -180,8 +193,7 @@ class Pool:
     def _failed(self, job: Any, sentence: str) -> Manifest | None:
         if not isinstance(job, Task):
             return None
-        flag = Flag("broke-down", "stop", sentence)
-        return manifest_of(job.key, job.step, job.piece, StepResult({}, flags=(flag,), figure="failed"), MemoryBlobs(), 0)
+        return surroundings(job, "broke-down", sentence)
 
     def cancel(self) -> None:
         """Stop everything within a second; children that do not listen are replaced."""

@@ -19,7 +19,7 @@ from .model import FileValue, StepResult
 @dataclass(frozen=True)
 class Manifest:
     """A stored result. values : name to ref; a ref is {"mesh": digest}, {"file": digest, "name"} or {"json": value};
-    of a case step with values by piece: {"by_piece": {piece: ref}}."""
+    of a case step with values by piece: {"by_piece": {piece: ref}}. passing : a failure of the surroundings, never kept."""
 
     key: str
     step: str
@@ -29,13 +29,16 @@ class Manifest:
     flags: list[dict] = field(default_factory=list)
     figure: str = ""
     seconds: float = 0.0
+    passing: bool = False
 
     @property
     def stopped(self) -> bool:
         return any(f["severity"] == "stop" for f in self.flags)
 
     def as_json(self) -> dict:
-        return asdict(self)
+        out = asdict(self)
+        out.pop("passing")
+        return out
 
 
 class Blobs(Protocol):

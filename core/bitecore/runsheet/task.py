@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import time
 from dataclasses import dataclass, field
 from typing import Any
@@ -27,17 +28,30 @@ class Task:
 
 
 def perform(task: Task, registry: Registry, blobs: Blobs, run: Run) -> Manifest:
-    """Apply the step. What a person can mend comes back as a stop flag with its place; Cancelled goes through."""
+    """Apply the step. What a person can mend comes back as a stop flag with its place; what the surroundings did as a result
+    that is not kept; Cancelled goes through."""
     step = registry[task.step]
     started = time.perf_counter()
     try:
-        result = _apply(step, task, blobs, run)
-    except BenchError as error:
-        result = StepResult({}, flags=(_flag(error, task.piece),), figure="failed")
+        try:
+            result = _apply(step, task, blobs, run)
+        except BenchError as error:
+            result = StepResult({}, flags=(_flag(error, task.piece),), figure="failed")
+        return manifest_of(task.key, task.step, task.piece, result, blobs, time.perf_counter() - started)
     except MemoryError:
-        too_large = BenchError("There is not enough memory for this scan. Reduce it and import it again.", code="memory")
-        result = StepResult({}, flags=(_flag(too_large, task.piece),), figure="failed")
-    return manifest_of(task.key, task.step, task.piece, result, blobs, time.perf_counter() - started)
+        return surroundings(task, "memory", "There was not enough memory for this step. It is tried again by itself.")
+    except ImportError:
+        return surroundings(task, "library", "A library of the program could not be loaded. Start it anew; it is tried again by itself.")
+    except OSError as error:
+        if error.errno in (errno.ENOSPC, errno.EDQUOT):
+            return surroundings(task, "disk-full", "The disk of the server is full. Make room; it goes on by itself.")
+        return surroundings(task, "files", "A file of this case could not be read or written. It is tried again by itself.")
+
+
+def surroundings(task: Task, code: str, sentence: str) -> Manifest:
+    """A failure that says nothing about the scan: it is shown, not kept, and tried again."""
+    flag = Flag(code, "stop", sentence)
+    return Manifest(task.key, task.step, task.piece, {}, flags=[flag.as_json()], figure="failed", passing=True)
 
 
 def _apply(step: Step, task: Task, blobs: Blobs, run: Run) -> StepResult:

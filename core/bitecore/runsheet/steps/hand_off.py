@@ -5,10 +5,11 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
+from pydantic import field_validator
 
 from ...anatomy.block import block, stands_at
 from ...progress import Run
-from ..export import Body, export, joined, safe_folder
+from ..export import Body, check_pattern, export, joined
 from ..model import FileValue, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 
 
@@ -31,6 +32,11 @@ class HandOffSettings(StepSettings):
         help="Like {date}/{number}: from {date} (when the case was opened), {number}, {patient} and {practice}.",
     )  # fmt: skip
 
+    @field_validator("pattern", "folder")
+    @classmethod
+    def _can_work(cls, pattern: str) -> str:
+        return check_pattern(pattern)
+
 
 def apply(inputs: Inputs, settings: HandOffSettings, run: Run) -> StepResult:
     matrices = {"bench": "home_to_bench", "bite": "home_to_bite", "plate": "home_to_plate"}
@@ -41,8 +47,8 @@ def apply(inputs: Inputs, settings: HandOffSettings, run: Run) -> StepResult:
         if settings.block:
             body = joined([body, block(jaw).moved(stands_at(inputs["about"][piece]))])
         bodies.append(Body(piece, jaw, "body", body, None if matrix is None else np.array(matrix)))
-    words = {key: inputs[key] for key in ("number", "patient", "practice", "date")}
-    folder = safe_folder(settings.folder, words)
+    # The patient's name is put in where the files are handed out: no file holds it, and a corrected name makes nothing anew.
+    words = {key: inputs[key] for key in ("number", "practice", "date")}
     run.tick(0.3, "writing files")
     files = export(
         bodies,
@@ -55,7 +61,10 @@ def apply(inputs: Inputs, settings: HandOffSettings, run: Run) -> StepResult:
         threemf_all=settings.threemf == "all",
     )
     values: dict = {f"file {i}": FileValue(f.name, f.data) for i, f in enumerate(files)}
-    values["folder"] = folder
+    values["naming"] = [
+        {"value": f"file {i}", **f.words, "ending": f.ending, "piece": f.piece, "pattern": settings.pattern, "folder": settings.folder}
+        for i, f in enumerate(files)
+    ]
     values["outputs"] = [row for f in files for row in f.rows]
     size = sum(len(f.data) for f in files) / 1e6
     flag = Flag("files-made", "note", f"{len(files)} file{'s' * (len(files) != 1)} in {settings.frame} coordinates.")
@@ -67,7 +76,7 @@ STEP = Step(
     name="hand-off",
     title="Hand-off",
     number=10,
-    version=3,
+    version=4,
     scope="case",
     on_demand=True,
     settings=HandOffSettings,
@@ -78,7 +87,6 @@ STEP = Step(
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
         "home_to_plate": Need("plate", "home_to_plate", each=True, optional=True),
         "number": Need("case", "number"),
-        "patient": Need("case", "patient"),
         "practice": Need("case", "practice"),
         "date": Need("case", "opened"),
     },

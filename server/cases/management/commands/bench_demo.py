@@ -33,12 +33,12 @@ def _open(case: Any, paths: list[Path]) -> None:
     from django.contrib.auth.models import User
     from django.core.files.base import ContentFile
 
-    from cases.blobs import judge
+    from cases.blobs import dropped
     from cases.services import accept, open_case
 
     mira = User.objects.get(username="mira")
-    accepted, _ = judge([ContentFile(p.read_bytes(), name=p.name) for p in paths])
     due = (date.today() + timedelta(days=case.due_in_days)).isoformat()
-    made = open_case(mira, accepted, patient=case.patient, practice=case.practice, purpose=case.purpose, due=due, notes=case.notes)
+    with dropped([ContentFile(p.read_bytes(), name=p.name) for p in paths]) as found:
+        made = open_case(mira, found.scans, patient=case.patient, practice=case.practice, purpose=case.purpose, due=due, notes=case.notes)
     if case.accept:
         accept(mira, made.number, made.revision, list(case.accept), True)

@@ -5,16 +5,22 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+import time
 from typing import Any
 
 import psycopg
 from django.core.management.base import BaseCommand
 from django.db import Error, close_old_connections
+from django.utils import timezone
 from procrastinate.contrib.django import app
+
+from bitecore.trouble import where_it_broke
 
 log = logging.getLogger("bench.worker")
 HEARTBEAT_S = 2.0
 DEAD_AFTER_S = 8.0
+QUEUE, FRONT, FRONT_JOBS = "cases", "front", 3
+_SWEEP_EVERY_S = 300.0
 
 
 class Command(BaseCommand):
@@ -24,9 +30,10 @@ class Command(BaseCommand):
         parser.add_argument("--jobs", type=int, default=2, help="cases at the same time")
 
     def handle(self, *args: Any, **options: Any) -> None:
-        from runs.work import POOLS
+        from runs.turns import POOLS
 
-        POOLS.warm(1)
+        POOLS.warm(1, front=True)
+        POOLS.warm(1, front=False)
         _renew()
         with contextlib.suppress(KeyboardInterrupt):
             asyncio.run(_serve(options["jobs"]))
@@ -36,33 +43,46 @@ async def _serve(jobs: int) -> None:
     worker_app = app.with_connector(app.connector.get_worker_connector())
     async with worker_app.open_async():
         watch = asyncio.create_task(_watch(worker_app))
+        # What somebody has open never waits behind cases nobody looks at: it has takers of its own.
+        front = asyncio.create_task(_take(worker_app, FRONT, FRONT_JOBS, signals=False))
         try:
-            await worker_app.run_worker_async(
-                queues=["cases"],
-                concurrency=jobs,
-                fetch_job_polling_interval=1.0,
-                update_heartbeat_interval=HEARTBEAT_S,
-                stalled_worker_timeout=DEAD_AFTER_S,
-                shutdown_graceful_timeout=1.0,
-                delete_jobs="successful",
-                install_signal_handlers=True,
-            )
+            await _take(worker_app, QUEUE, jobs, signals=True)
         finally:
             watch.cancel()
+            front.cancel()
+            with contextlib.suppress(asyncio.CancelledError):
+                await front
+
+
+async def _take(worker_app: Any, queue: str, jobs: int, *, signals: bool) -> None:
+    await worker_app.run_worker_async(
+        queues=[queue],
+        concurrency=jobs,
+        fetch_job_polling_interval=1.0,
+        update_heartbeat_interval=HEARTBEAT_S,
+        stalled_worker_timeout=DEAD_AFTER_S,
+        shutdown_graceful_timeout=1.0,
+        delete_jobs="successful",
+        install_signal_handlers=signals,
+    )
 
 
 async def _watch(worker_app: Any) -> None:
-    """Jobs of dead workers run again; cases that need work and have no job get one."""
+    """Jobs of dead workers run again; cases that need work and have no job get one; what nothing refers to goes."""
+    next_sweep = time.monotonic() + 30.0
     while True:
         try:
             for job in await worker_app.job_manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER_S):
                 log.warning("taking up case job %s of a dead worker", job.id)
                 await worker_app.job_manager.retry_job(job)
             await asyncio.to_thread(_sweep)
+            if time.monotonic() > next_sweep:
+                next_sweep = time.monotonic() + _SWEEP_EVERY_S
+                await asyncio.to_thread(_drop_orphans)
         except (psycopg.Error, Error, OSError) as error:
-            log.warning("watch: %s", error)
-        except Exception:
-            log.exception("watch")
+            log.warning("watch: %s", type(error).__name__)
+        except Exception as error:
+            log.error("watch: %s", where_it_broke(error))
         await asyncio.sleep(2.5)
 
 
@@ -70,16 +90,18 @@ def _renew() -> None:
     """After a newer version came, or with the folder of views lost, cases are taken up again: open ones for the steps
     that are of a newer version, all for their pictures."""
     from cases.models import Case
-    from runs.services import enqueue, steps_left
+    from runs.services import count_uses, enqueue, steps_left
     from runs.work import views_missing
 
     try:
+        for case in Case.objects.filter(owner__counted=False).iterator():
+            count_uses(case)
         for case in Case.objects.filter(held=False, needs_work=False).iterator():
             if (case.closed is None and steps_left(case)) or views_missing(case):
                 Case.objects.filter(pk=case.pk).update(needs_work=True)
-                enqueue(case.pk)
+                enqueue(case)
     except Error as error:
-        log.warning("renewing: %s", error)
+        log.warning("renewing: %s", type(error).__name__)
     finally:
         close_old_connections()
 
@@ -92,8 +114,19 @@ def _sweep() -> None:
 
     try:
         waiting = set(ProcrastinateJob.objects.filter(status__in=("todo", "doing")).values_list("lock", flat=True))
+        # What the surroundings were in the way of is tried again when its time has come.
+        Case.objects.filter(retry__lte=timezone.now(), held=False).update(needs_work=True, retry=None)
         for case in Case.objects.filter(needs_work=True, held=False):
             if f"case-{case.pk}" not in waiting:
-                enqueue(case.pk)
+                enqueue(case)
+    finally:
+        close_old_connections()
+
+
+def _drop_orphans() -> None:
+    from runs.owning import sweep_orphans
+
+    try:
+        sweep_orphans()
     finally:
         close_old_connections()
