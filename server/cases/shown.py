@@ -7,6 +7,7 @@ from typing import Any
 
 from django.db import DatabaseError
 
+from bitecore.errors import BadSetting
 from bitecore.runsheet import CaseDocument, Manifest, Step, standard
 from bitecore.runsheet.document import ALL
 from bitecore.runsheet.graph import Graph, Node
@@ -181,7 +182,7 @@ def _node(node: Node, case: Case, document: CaseDocument, good: dict[str, Manife
     last = good.get(case.last_good.get(node.id, ""))
     shown = manifest or last
     own = document.settings.get(node.step.name, {})
-    settings = node.task.settings if node.task else document.settings_for(node.step, node.piece).model_dump(mode="json")
+    settings = node.task.settings if node.task else _settings_of(node, document)
     return NodeOut(
         id=node.id,
         step=node.step.name,
@@ -199,6 +200,14 @@ def _node(node: Node, case: Case, document: CaseDocument, good: dict[str, Manife
         good=_small(manifest if manifest and not manifest.stopped else last),
         waits_for=node.why,
     )
+
+
+def _settings_of(node: Node, document: CaseDocument) -> dict[str, Any]:
+    """Of a node that has no task yet; where what is kept does not fit, the step's own."""
+    try:
+        return document.settings_for(node.step, node.piece).model_dump(mode="json")
+    except BadSetting:
+        return node.step.check({}).model_dump(mode="json")
 
 
 def _small(manifest: Manifest | None) -> dict[str, Any]:

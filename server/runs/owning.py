@@ -85,6 +85,7 @@ def take_result(owner_id: int, manifest: Manifest) -> None:
     ResultUse.objects.bulk_create([ResultUse(owner_id=owner_id, result_id=manifest.key)], ignore_conflicts=True)
 
 
+@transaction.atomic
 def use_results(owner_id: int, keys: Iterable[str]) -> bool:
     """The owner needs these results as well, which were there a moment ago. Is one gone meanwhile?"""
     wanted = set(keys)

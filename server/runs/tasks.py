@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import asyncio
+import logging
 import threading
 
 from procrastinate import JobContext
 from procrastinate.contrib.django import app
 
+from bitecore.trouble import where_it_broke
+
 from .services import QUEUE, TASK
 from .work import work
+
+log = logging.getLogger("bench.work")
 
 
 @app.task(name=TASK, queue=QUEUE, pass_context=True)
@@ -21,4 +26,7 @@ async def work_case(context: JobContext, case_id: int) -> None:
         await asyncio.to_thread(work, case_id, attempts, stop)
     except asyncio.CancelledError:
         stop.set()
+        raise
+    except Exception as error:
+        log.error("job of case %s\n%s", case_id, where_it_broke(error))
         raise

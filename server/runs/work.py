@@ -11,7 +11,7 @@ from datetime import timedelta
 from typing import Any, TypeVar
 
 from django.conf import settings
-from django.db import InterfaceError, OperationalError, close_old_connections, connection
+from django.db import IntegrityError, InterfaceError, OperationalError, close_old_connections, connection
 from django.utils import timezone
 
 from bitecore.errors import Cancelled
@@ -64,7 +64,9 @@ def work(case_id: int, attempts: int, stop: threading.Event) -> None:
             patiently(worker.give_up)
         else:
             worker.run()
-    except (Case.DoesNotExist, OwnerGone):
+    except (Case.DoesNotExist, OwnerGone, IntegrityError):
+        if Case.objects.filter(pk=case_id).exists():
+            raise
         # Deleted meanwhile: what a child has just written for it goes too.
         worker.desk.close()
         sweep(worker.written)
