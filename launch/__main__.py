@@ -12,10 +12,13 @@ from .say import ROOT, Fail, main_guard
 
 HELP = """./bench up      install what is missing, start everything with demo data, print the address
 ./bench test    run all tests (--core, --server or --browser for a part)
+./bench lead    make the account of a lead (./bench technician for one who is none), password asked for
 ./bench check   ruff, mypy, import-linter, tsc, Biome, API-client drift
 ./bench run     scans in, bodies and report.json out, without server or database
 ./bench perf    how long the kernels and steps take, beside a general-purpose library
 ./bench trial   what Intake makes of a hundred generated cases, into docs/trial.md
+./bench fuzz    damaged and forged files and requests against the readers and the API
+./bench storm   the whole application under faults at random, then every promise checked
 ./bench demo    write the demo scans into a folder
 ./bench shots   take docs/screenshots from the demo"""
 
@@ -54,7 +57,11 @@ def main() -> int:
         return up(rest)
     if word == "run":
         return _run(rest)
-    if word in ("test", "check", "shots", "api"):
+    if word in ("lead", "technician"):
+        from .people import account
+
+        return account(word, rest)
+    if word in ("test", "check", "shots", "api", "storm", "fuzz"):
         from . import testing
 
         return getattr(testing, word)(rest)

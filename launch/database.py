@@ -5,6 +5,7 @@ from __future__ import annotations
 import fcntl
 import glob
 import os
+import random
 import secrets
 import shutil
 import signal
@@ -15,7 +16,13 @@ from pathlib import Path
 
 from .say import Fail, say
 
-PORT = 54329
+# Below the ports that the system gives to connections going out: nobody takes it by chance.
+PORT = 25432
+_OTHERS = range(25433, 25533)
+# A port that another server has taken meanwhile is waited for so long (seconds), before everyone is told of another.
+_WAIT_S = 4.0
+# No statement is written into the log with the values it was about: a patient's name could be among them.
+_QUIET = "-c log_min_error_statement=panic -c log_error_verbosity=terse -c log_statement=none -c log_min_duration_statement=-1"
 USER = "bench"
 
 
@@ -75,7 +82,7 @@ class Cluster:
 
     def _make(self) -> None:
         say("Making the database …")
-        self.folder.mkdir(parents=True, exist_ok=True, mode=0o755)
+        self.folder.mkdir(parents=True, exist_ok=True, mode=0o711)
         if not self.secret.exists():
             self.secret.touch(0o600)
             self.secret.write_text(secrets.token_urlsafe(24))
@@ -93,9 +100,11 @@ class Cluster:
         word.unlink()
         fresh.rename(self.data)  # a half-made cluster never has the name
 
-    def start(self) -> str:
-        """Start it if it is not running; the address of database `bench`. Raises Fail with the reason."""
-        self.folder.mkdir(parents=True, exist_ok=True, mode=0o755)
+    def start(self, *, wait_s: float = _WAIT_S) -> str:
+        """Start it if it is not running; the address of database `bench`. wait_s : how long its own port is waited for where
+        somebody else has taken it. Raises Fail with the reason."""
+        self.folder.mkdir(parents=True, exist_ok=True, mode=0o711)
+        self.folder.chmod(0o711)
         with (self.folder / "lock").open("w") as handle:
             fcntl.flock(handle, fcntl.LOCK_EX)
             if not (self.data / "PG_VERSION").exists():
@@ -105,8 +114,8 @@ class Cluster:
                 if self.running():
                     break
                 self._end_orphans()
-                port = _free_port(self._last_port() if attempt == 0 else 0)
-                options = f"-c listen_addresses=127.0.0.1 -c port={port} -c unix_socket_directories='' -c max_connections=120"
+                port = _free_port(self._last_port(), wait_s if attempt == 0 else 0.0)
+                options = f"-c listen_addresses=127.0.0.1 -c port={port} -c unix_socket_directories='' -c max_connections=120 {_QUIET}"
                 done = self._tool("pg_ctl", "-D", self.data, "-l", self.log, "-w", "-t", "90", "-s", "-o", options, "start", check=False)
                 said = done.stdout
                 if done.returncode == 0:
@@ -137,13 +146,23 @@ class Cluster:
             self._tool("pg_ctl", "-D", self.data, "-m", "fast", "-w", "-t", "20", "stop", check=False)
 
 
-def _free_port(wanted: int) -> int:
-    for port in (wanted, 0):
-        with socket.socket() as probe:
-            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-            try:
-                probe.bind(("127.0.0.1", port))
-                return int(probe.getsockname()[1])
-            except OSError:
-                continue
+def _free_port(wanted: int, wait_s: float) -> int:
+    """Its own port, waited for a while; else another."""
+    end = time.monotonic() + wait_s
+    while not _is_free(wanted) and time.monotonic() < end:
+        time.sleep(0.2)
+    others = random.sample(_OTHERS, len(_OTHERS))
+    for port in (wanted, *others):
+        if _is_free(port):
+            return port
     raise Fail("No port is free for PostgreSQL.")
+
+
+def _is_free(port: int) -> bool:
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", port))
+        except OSError:
+            return False
+        return True

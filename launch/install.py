@@ -24,7 +24,7 @@ FOR_TESTS = {"chromium": "/usr/bin/chromium", "libegl1": "/usr/lib/*/libEGL.so.1
 def state() -> Path:
     """Where everything lives that is not in the checkout."""
     if os.environ.get("BENCH_STATE"):
-        return Path(os.environ["BENCH_STATE"])
+        return Path(os.environ.get("BENCH_CALLED_FROM", ".")).joinpath(os.environ["BENCH_STATE"]).absolute()
     if os.geteuid() == 0:
         return Path("/var/lib/bitebench")
     return Path(os.environ.get("XDG_STATE_HOME") or Path.home() / ".local/state") / "bitebench"

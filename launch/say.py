@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import subprocess
 import sys
@@ -15,6 +16,21 @@ ROOT = Path(__file__).resolve().parent.parent
 
 class Fail(Exception):
     """Something that stops the start, as a sentence."""
+
+    status = 1
+
+
+class Misread(Fail):
+    """Words, variables or folders that cannot be meant."""
+
+    status = 2
+
+
+def number(text: str, what: str, least: int, most: int) -> int:
+    """A whole number that somebody gave. Raises Misread."""
+    if not text.isascii() or not text.isdigit() or len(text) > 9 or not least <= int(text) <= most:
+        raise Misread(f"{what} takes a whole number from {least:,} to {most:,}, not “{text[:40]}”.")
+    return int(text)
 
 
 def say(text: str) -> None:
@@ -59,11 +75,20 @@ def main_guard(call: Any) -> int:
         return int(call() or 0)
     except Fail as fail:
         print(f"Bite Bench: {fail}", file=sys.stderr)
-        return 1
+        return fail.status
     except KeyboardInterrupt:
         return 130
     except OSError as error:
-        if error.errno == 28:
-            print("Bite Bench: the disk is full. Make room and try again.", file=sys.stderr)
-            return 1
-        raise
+        print(f"Bite Bench: {_words(error)}", file=sys.stderr)
+        return 1 if error.errno in (errno.ENOSPC, errno.EDQUOT) else 2
+
+
+def _words(error: OSError) -> str:
+    if error.errno in (errno.ENOSPC, errno.EDQUOT):
+        return "the disk is full. Make room and try again."
+    place = error.filename or "a file"
+    if error.errno in (errno.EROFS, errno.EACCES, errno.EPERM):
+        return f"{place} cannot be written. Give it to this user, or choose another folder with BENCH_STATE."
+    if error.errno in (errno.ENOENT, errno.ENOTDIR, errno.EEXIST):
+        return f"{place} cannot be a folder to keep things in. Choose another one with BENCH_STATE."
+    return f"{place}: {error.strerror or error}."

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from . import install
 from .say import ROOT, Fail, run, say
-from .up import database, environment
+from .up import database, environment, guarded
 
 PARTS = ("core", "server", "browser")
 SCHEMA = ROOT / "web" / "src" / "shared" / "api" / "schema.gen.ts"
@@ -21,8 +21,9 @@ SCHEMA = ROOT / "web" / "src" / "shared" / "api" / "schema.gen.ts"
 @contextlib.contextmanager
 def _surroundings() -> Iterator[dict[str, str]]:
     """A database cluster and folders for tests alone, gone or stopped afterwards; a running bench is not touched."""
+    guarded(install.state())
     folder = install.state() / "test"
-    folder.mkdir(parents=True, exist_ok=True)
+    guarded(folder)
     url, cluster = database(folder)
     scratch = Path(tempfile.mkdtemp(prefix="bench-test-"))
     try:
@@ -30,6 +31,7 @@ def _surroundings() -> Iterator[dict[str, str]]:
         yield {
             **env,
             "BENCH_STATE": str(scratch),
+            "BENCH_DISK_LOW_MB": "0",
             "BENCH_TEST_CLUSTER": str(cluster.folder) if cluster else "",
             "DJANGO_SETTINGS_MODULE": "config.settings_test",
             "NUMBA_CACHE_DIR": str(install.state() / "kernels"),
@@ -117,3 +119,19 @@ def shots(argv: list[str]) -> int:
         target.mkdir(parents=True, exist_ok=True)
         command = [str(install.PYTHON), "-m", "tests.browser.shots", str(target)]
         return subprocess.call(command, cwd=ROOT, env={**env, "PATH": os.environ["PATH"]})
+
+
+def storm(argv: list[str]) -> int:
+    """The application under faults at random, then every promise checked."""
+    return _in_surroundings("tests.storm", argv)
+
+
+def fuzz(argv: list[str]) -> int:
+    """Damaged and forged input against every reader, the case ZIP and the API."""
+    return _in_surroundings("tests.fuzz", argv)
+
+
+def _in_surroundings(module: str, argv: list[str]) -> int:
+    install.everything(tests=True)
+    with _surroundings() as env:
+        return subprocess.call([str(install.PYTHON), "-m", module, *argv], cwd=ROOT, env=env)

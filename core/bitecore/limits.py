@@ -42,5 +42,5 @@ class Limits:
     @classmethod
     def of(cls, environment: Mapping[str, str]) -> Limits:
         """What the environment changes. Raises BadEnvironment."""
-        defaults = {f.name: f.default for f in fields(cls)}
+        defaults: dict[str, int] = {f.name: int(f.default) for f in fields(cls)}  # type: ignore[arg-type]
         return cls(**{name: whole_number(environment, v, defaults[name], lo, hi) for name, (v, lo, hi) in VARIABLES.items()})

@@ -37,7 +37,9 @@ def left(name: str, address: str | None) -> timedelta:
 
 
 def _left(attempts: QuerySet, share: int) -> timedelta:
-    found = attempts.filter(attempt_time__gt=timezone.now() - _REMEMBERED).aggregate(n=Sum("failures_since_start"), last=Max("attempt_time"))
+    found = attempts.filter(attempt_time__gt=timezone.now() - _REMEMBERED).aggregate(
+        n=Sum("failures_since_start"), last=Max("attempt_time")
+    )
     wait = wait_after((found["n"] or 0) // share)
     return found["last"] + wait - timezone.now() if wait else timedelta(0)
 

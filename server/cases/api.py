@@ -189,7 +189,9 @@ def delete(request: HttpRequest, number: str) -> Gone:
 def whole_case(request: HttpRequest, number: str) -> HttpResponse:
     """The case itself, to be kept elsewhere or brought to another installation by dropping it on the rack."""
     hidden = veil.is_down(request)
-    return _download(keeping.packed(request.user, number, veiled=hidden), taking.pack_name(request.user, number, veiled=hidden), "application/zip")
+    return _download(
+        keeping.packed(request.user, number, veiled=hidden), taking.pack_name(request.user, number, veiled=hidden), "application/zip"
+    )
 
 
 @router.get("/{number}/scans/{piece}.stl")

@@ -88,7 +88,9 @@ def _one(upload: Any, name: str, shown: str, ready: Path, bound: Limits, cases: 
         called = f"a scan of {shown}" if shown else scan.name
         if first is not None:
             other = "one before it" if shown else f"“{first.name}”"
-            out.refuse(called, UnreadableFile(f"“{called}” is the same file as {other}, byte for byte. It is taken once.", code="same-file"))
+            out.refuse(
+                called, UnreadableFile(f"“{called}” is the same file as {other}, byte for byte. It is taken once.", code="same-file")
+            )
         elif len(out.scans) >= bound.files:
             out.refuse(called, UnreadableFile(f"A drop takes up to {bound.files} scans; “{called}” is beyond.", code="too-many"))
         else:

@@ -169,7 +169,9 @@ def _read(name: str, archive: zipfile.ZipFile, ready: Path, limits: Limits) -> C
     members = [m for m in archive.infolist() if m.filename.startswith(("scans/", "files/"))]
     if len(archive.infolist()) > _MOST_MEMBERS or sum(m.file_size for m in members) > 10 * limits.drop_bytes:
         most = 10 * limits.drop_bytes // 1_000_000
-        raise UnreadableFile(f"“{name}” is too large for a case: up to {_MOST_MEMBERS:,} files and {most:,} MB are accepted.", code="too-large")
+        raise UnreadableFile(
+            f"“{name}” is too large for a case: up to {_MOST_MEMBERS:,} files and {most:,} MB are accepted.", code="too-large"
+        )
     index = _index(name, _member(archive, archive.getinfo(MARK), _LONGEST_INDEX))
     documents = [revision.document.document() for revision in index.revisions]
     scans: dict[str, Path] = {}

@@ -168,6 +168,5 @@ def _received(case: Case, user: Any, carried: Carried, last: CaseDocument, own: 
     notes = last.notes if own else f"{last.notes}\nCame as case {plain(carried.index.number)}.".strip()[:2000]
     document = last.model_copy(update={"number": case.number, "accepted": [], "notes": notes})
     case.revision += 1
-    Revision.objects.create(
-        case=case, number=case.revision, document=document.model_dump(mode="json"), what="Brought in from another installation", author=user,
-    )  # fmt: skip
+    what = "Brought in from another installation"
+    Revision.objects.create(case=case, number=case.revision, document=document.model_dump(mode="json"), what=what, author=user)

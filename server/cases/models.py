@@ -47,7 +47,8 @@ class Case(models.Model):
 
 
 class Revision(models.Model):
-    """what : in words, scans as tokens (see names.py); changes : [{path, before, after}]; takes_back : the revision an undo (or redo) reverses."""
+    """what : in words, scans as tokens (see names.py); changes : [{path, before, after}]; takes_back : the revision
+    an undo (or redo) reverses."""
 
     case = models.ForeignKey(Case, on_delete=models.CASCADE, related_name="revisions")
     number = models.PositiveIntegerField()

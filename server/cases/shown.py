@@ -12,7 +12,7 @@ from bitecore.runsheet import CaseDocument, Manifest, Step, standard
 from bitecore.runsheet.document import ALL
 from bitecore.runsheet.graph import Graph, Node
 from config.errors import log_accident
-from runs.pictures import turn_of, picture_path
+from runs.pictures import picture_path, turn_of
 from runs.services import look
 from runs.store import ServerStore
 

@@ -19,4 +19,4 @@ inside = get_asgi_application()
 
 from config.door import Door  # noqa: E402
 
-application = Door(inside)
+application = Door(inside)  # type: ignore[arg-type]  # the same call, typed more loosely there

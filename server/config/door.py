@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Awaitable, Callable
-from typing import Any
+from typing import Any, TypeAlias
 
 from asgiref.sync import sync_to_async
 from django.db import connections
@@ -16,7 +16,9 @@ from .errors import lost, said, shape
 _PLAIN_BYTES = 8_000_000
 # Headers and names of the parts of a drop.
 _BESIDE_BYTES = 2_000_000
-Scope, Receive, Send = dict[str, Any], Callable[[], Awaitable[dict]], Callable[[dict], Awaitable[None]]
+Scope: TypeAlias = dict[str, Any]
+Receive: TypeAlias = Callable[[], Awaitable[dict]]
+Send: TypeAlias = Callable[[dict], Awaitable[None]]
 
 
 class TooLarge(Exception):

@@ -6,7 +6,7 @@ import json
 import logging
 
 from django.core.exceptions import RequestDataTooBig, SuspiciousOperation, TooManyFilesSent
-from django.db import DataError, InterfaceError, OperationalError, connection
+from django.db import DataError, InterfaceError, OperationalError
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.http.multipartparser import MultiPartParserError
 from ninja import NinjaAPI
@@ -18,6 +18,7 @@ from bitecore.text import odd
 from bitecore.trouble import where_it_broke
 
 from .disk import FULL, is_full
+from .links import begin_anew
 from .refusing import Refused as Refused
 
 log = logging.getLogger("bench")
@@ -79,8 +80,7 @@ def said(error: BaseException) -> JsonResponse:
         return JsonResponse(shape("disk-full", FULL), status=507)
     if isinstance(error, (OperationalError, InterfaceError, PoolTimeout)):
         log.warning("database down: %s", type(error).__name__)
-        # The next request begins with a new pool: the old one would wait, longer each time, before it tries again.
-        connection.close_pool()
+        begin_anew()
         return JsonResponse(shape("database-down", _DOWN), status=503)
     if isinstance(error, (DataError, UnicodeError)) or (isinstance(error, ValueError) and "NUL" in str(error)):
         return JsonResponse(shape("odd-text", _ODD), status=422)

@@ -136,7 +136,12 @@ LOGGING = {
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
     "root": {"handlers": ["console"], "level": "WARNING"},
     # What is refused is said to the person; only what breaks is logged.
-    "loggers": {"bench": {"level": "INFO"}, "axes": {"level": "CRITICAL"},
+    "loggers": {
+        "bench": {"level": "INFO"},
+        "axes": {"level": "CRITICAL"},
         # What a job broke on is logged by us, without the words of the error: they may hold a patient's name.
-        "procrastinate": {"level": "CRITICAL"}, "django.request": {"level": "ERROR"}, "django.security.csrf": {"level": "ERROR"}},
+        "procrastinate": {"level": "CRITICAL"},
+        "django.request": {"level": "ERROR"},
+        "django.security.csrf": {"level": "ERROR"},
+    },
 }

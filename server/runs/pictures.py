@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+
 from bitecore.runsheet.graph import Graph
 from bitecore.views import VERSION, ViewJob
 

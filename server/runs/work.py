@@ -24,6 +24,7 @@ from bitecore.views import ViewJob, early_full, view_path
 from cases.documents import document_of
 from cases.models import Case
 from cases.prints import remember
+from config.links import begin_anew
 
 from .owning import OwnerGone, digests_of, sweep, use_results
 from .pictures import picture_job, turn_job
@@ -48,7 +49,7 @@ def patiently(do: Callable[[], T]) -> T:
             if time.monotonic() > end:
                 raise
             connection.close()
-            connection.close_pool()
+            begin_anew()
             close_old_connections()
             time.sleep(0.5)
 

@@ -112,7 +112,7 @@ class IntakeTest(BrowserCase):
         page.get_by_role("heading", name="Details").click()
         page.keyboard.press("v")
         page.get_by_role("button", name="▒ Veiled").wait_for()
-        page.get_by_text("veiled; V lifts the veil").wait_for()
+        page.get_by_text("veiled; V lifts the veil").first.wait_for()
         self.assertNotIn("Pellathorn", page.content())
         page.keyboard.press("Alt+r")
         page.get_by_role("heading", name="Rack", exact=True).wait_for()

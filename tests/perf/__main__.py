@@ -47,12 +47,17 @@ def main() -> int:
     parser.add_argument("--only", default="", help="only rows whose name holds this word")
     parser.add_argument("--runs", type=int, default=5, help="runs of each row; the median counts (default 5)")
     parser.add_argument("--json", default="", help="write the rows here too")
+    parser.add_argument("--crowd", action="store_true", help="the rows with many cases at once too (starts the application)")
     parser.add_argument("--stage", action="store_true", help="the rows of the stage too (starts the application and Chromium)")
     args = parser.parse_args()
     upper, lower = pair(args.tris)
     rows: list[Row] = []
     started = time.time()
     groups = [kernels.rows, steps.rows, runs.rows]
+    if args.crowd:
+        from . import crowd
+
+        groups.append(crowd.rows)
     if args.stage:
         from . import stage
 

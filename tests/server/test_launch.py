@@ -11,6 +11,7 @@ import socket
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 import unittest
 from pathlib import Path
@@ -18,7 +19,7 @@ from pathlib import Path
 from launch import install, say, up
 from launch.__main__ import main
 from launch.database import Cluster
-from launch.say import Fail
+from launch.say import ROOT, Fail
 
 
 class SayTest(unittest.TestCase):
@@ -74,6 +75,52 @@ class SayTest(unittest.TestCase):
             shutil.rmtree(tools)
         self.assertIn("some-package", str(caught.exception))
         self.assertIn("install sudo", str(caught.exception))
+
+
+class MisreadTest(unittest.TestCase):
+    """Words and surroundings that cannot be meant: one sentence, exit status 2, and never a trace."""
+
+    def said(self, *words: str, **environment: str) -> str:
+        env = {**os.environ, **environment}
+        done = subprocess.run([str(ROOT / "bench"), *words], env=env, capture_output=True, text=True, stdin=subprocess.DEVNULL, check=False)
+        self.assertEqual(done.returncode, 2, done.stderr)
+        self.assertNotIn("Traceback", done.stderr)
+        self.assertRegex(done.stderr, r"^Bite Bench: [^\n]+\.\n$")
+        return done.stderr
+
+    def test_ports(self) -> None:
+        for port in ("many", "-1", "0", "99999", "1e3", "8421.5", "٨٤٢١"):
+            self.assertIn("whole number from 1 to 65,535", self.said("up", "--port=" + port))
+            self.assertIn("whole number from 1 to 65,535", self.said("up", BENCH_PORT=port))
+
+    def test_limits_and_database(self) -> None:
+        for variable in ("BENCH_TRIANGLES", "BENCH_DROP_BYTES", "BENCH_READ_SECONDS", "BENCH_READ_BYTES", "BENCH_DISK_LOW_MB"):
+            self.assertIn(f"{variable} takes a whole number", self.said("up", **{variable: "lots"}))
+        self.assertIn("DATABASE_URL cannot be read", self.said("up", DATABASE_URL="postgresql://x@y:port/z"))
+
+    def test_a_state_folder_that_cannot_be_written(self) -> None:
+        for folder in ("/proc/bitebench", "/dev/null", "/sys/kernel/bitebench"):
+            self.assertIn("BENCH_STATE", self.said("up", BENCH_STATE=folder))
+
+    def test_an_account_without_a_name(self) -> None:
+        self.assertIn("./bench lead NAME", self.said("lead"))
+
+
+class GuardedTest(unittest.TestCase):
+    def test_what_is_kept_is_for_its_owner_only(self) -> None:
+        before = os.umask(0o022)
+        try:
+            with tempfile.TemporaryDirectory() as folder:
+                state = Path(folder) / "state"
+                (state / "logs").mkdir(parents=True)
+                (state / "logs" / "web.log").write_text("x")
+                up.guarded(state)
+                (state / "blobs" / "scan").write_bytes(b"x")
+                modes = {p.relative_to(state).as_posix(): p.stat().st_mode & 0o077 for p in state.rglob("*")}
+                self.assertEqual({name for name, mode in modes.items() if mode}, set())
+                self.assertEqual(state.stat().st_mode & 0o066, 0)
+        finally:
+            os.umask(before)
 
 
 class PortTest(unittest.TestCase):
@@ -139,6 +186,65 @@ class ClusterTest(unittest.TestCase):
         self.assertEqual(self.ask(url), "127.0.0.1")
         self.cluster.stop()
         self.assertIsNone(self.cluster.running())
+
+    def test_its_own_port_is_waited_for_and_a_new_one_is_told(self) -> None:
+        with contextlib.redirect_stdout(io.StringIO()):
+            url = self.cluster.start()
+            port = self.cluster.running()[1]  # type: ignore[index]
+            self.cluster.stop()
+            with socket.socket() as other:
+                other.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+                other.bind(("127.0.0.1", port))
+                other.listen()
+                timer = threading.Timer(1.0, other.close)
+                timer.start()
+                # Freed after a second: the same address again.
+                self.assertEqual(self.cluster.start(wait_s=20), url)
+                timer.join()
+            self.cluster.stop()
+            with socket.socket() as other, tempfile.TemporaryDirectory() as folder:
+                other.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+                other.bind(("127.0.0.1", port))
+                other.listen()
+                moved = self.cluster.start(wait_s=0.5)
+                self.assertNotEqual(moved, url)
+                # Not freed: whoever knows the old address is started again with the new one.
+                out = Path(folder) / "log"
+                command = [sys.executable, "-c", "import os,time; print(os.environ['DATABASE_URL'], flush=True); time.sleep(60)"]
+                watched = up.Watched("web server", command, {**os.environ, "DATABASE_URL": url}, out)
+                watched.start()
+                up.tell([watched], moved)
+                end = time.monotonic() + 10
+                while moved not in out.read_text() and time.monotonic() < end:
+                    time.sleep(0.05)
+                watched.stop()
+                self.assertIn(moved, out.read_text())
+
+    def test_no_password_among_the_arguments_of_a_process(self) -> None:
+        with contextlib.redirect_stdout(io.StringIO()):
+            self.cluster.start()
+        secret, seen = self.cluster.secret.read_text(), list[bytes]()
+        ended = threading.Event()
+
+        def look() -> None:
+            while not ended.is_set():
+                for path in Path("/proc").glob("[0-9]*/cmdline"):
+                    with contextlib.suppress(OSError):
+                        seen.append(path.read_bytes())
+
+        thread = threading.Thread(target=look)
+        thread.start()
+        given = os.environ.pop("DATABASE_URL")
+        try:
+            up.database(self.folder / "other")
+            other = Cluster(self.folder / "other" / "postgres")
+            self.addCleanup(other.stop)
+        finally:
+            os.environ["DATABASE_URL"] = given
+            ended.set()
+            thread.join()
+        secrets = [s.encode() for s in (secret, other.secret.read_text())]
+        self.assertTrue(seen and not any(s in line for s in secrets for line in seen))
 
     def test_a_stranger_without_the_word_is_not_let_in(self) -> None:
         import psycopg

@@ -41,7 +41,13 @@ class ForgedTest(ServerCase):
         }  # fmt: skip
 
         def change(index: dict) -> None:
-            index |= {"format": 1, "results": {"0" * 64: bad}, "last_good": {"hand-off/*": "0" * 64}, "demanded": ["hand-off"], "number": "9"}
+            index |= {
+                "format": 1,
+                "results": {"0" * 64: bad},
+                "last_good": {"hand-off/*": "0" * 64},
+                "demanded": ["hand-off"],
+                "number": "9",
+            }
 
         number = self.forged(change).json()["number"]
         case = Case.objects.get(number=number)

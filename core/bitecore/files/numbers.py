@@ -49,7 +49,7 @@ def _divided(mantissa, power):
 
 
 @nb.njit(cache=True)
-def decimal(text, at, end):
+def decimal(text, at, end):  # noqa: ANN201
     """(value, where it ends, GOOD, LATER or BAD) of the number that begins at `at`; LATER: text[at:end] is for Python."""
     begin, sign = at, 1.0
     if at < end and (text[at] == 45 or text[at] == 43):
@@ -60,7 +60,7 @@ def decimal(text, at, end):
         any_digit = True
         if digits < 19:
             mantissa = mantissa * np.uint64(10) + np.uint64(text[at] - 48)
-            digits += mantissa > 0
+            digits += 1 if mantissa > 0 else 0
         else:
             digits += 1
             shift += 1
@@ -71,7 +71,7 @@ def decimal(text, at, end):
             any_digit = True
             if digits < 19:
                 mantissa = mantissa * np.uint64(10) + np.uint64(text[at] - 48)
-                digits += mantissa > 0
+                digits += 1 if mantissa > 0 else 0
                 shift -= 1
             else:
                 digits += 1
@@ -104,7 +104,7 @@ def decimal(text, at, end):
 
 
 @nb.njit(cache=True)
-def whole(text, at, end):
+def whole(text, at, end):  # noqa: ANN201
     """(value, where it ends, is it one) of the integer that begins at `at`."""
     minus = at < end and text[at] == 45
     if minus or (at < end and text[at] == 43):

@@ -98,10 +98,10 @@ def _next_word(text, at):
 def _is(text, begin, end, word):
     if end - begin != len(word):
         return False
+    same = True
     for i in range(len(word)):
-        if (text[begin + i] | 32) != word[i]:
-            return False
-    return True
+        same &= (text[begin + i] | 32) == word[i]
+    return same
 
 
 @nb.njit(cache=True)

@@ -90,7 +90,8 @@ class _Slot:
 
 @dataclass
 class Pool:
-    """A Runner over child processes. nice : how far they stand back where processors are short, as of nice(2). on_progress(job, fraction, what); on_log(text) for what only we should read."""
+    """A Runner over child processes. nice : how far they stand back where processors are short, as of nice(2).
+    on_progress(job, fraction, what); on_log(text) for what only we should read."""
 
     blobs: FolderBlobs
     slots: int = 2

@@ -4,10 +4,11 @@ import { BrowserRouter, Route, Routes } from "react-router";
 import { House } from "../features/house";
 import { Rack } from "../features/rack";
 import { client, ok } from "../shared/api/client";
+import { useSession } from "../shared/api/session";
 import { Crash } from "./Crash";
 import { Notices } from "./Notices";
 import { Overlays } from "./Overlays";
-import { SignIn } from "./SignIn";
+import { SignInAgain, SignInPage } from "./SignIn";
 import { applyTheme } from "./theme";
 
 const Bench = lazy(() => import("../features/bench"));
@@ -30,12 +31,22 @@ function useReadyBench(signedIn: boolean) {
 
 function Rooms() {
   const me = useQuery({ queryKey: ["me"], queryFn: () => ok(client.GET("/api/me")), staleTime: 60_000, retry: 20 });
-  useReadyBench(Boolean(me.data?.person));
+  const person = me.data?.person?.id ?? null;
+  useReadyBench(person !== null);
+  useEffect(() => {
+    if (person !== null && !useSession.getState().ended) useSession.setState({ person });
+  }, [person]);
+  const was = useSession((s) => s.person);
+  const lost = me.isSuccess && person === null && was !== null;
+  useEffect(() => {
+    if (lost) useSession.getState().end();
+  }, [lost]);
   if (me.isPending) return <p className="dim p-8">Bite Bench is opening …</p>;
-  if (!me.data?.person) return <SignIn />;
+  if (!me.data?.person && !lost) return <SignInPage first={me.data?.first ?? false} />;
   return (
     <>
       <Overlays />
+      <SignInAgain />
       <Suspense fallback={<p className="dim p-8">The bench is opening …</p>}>
         <Routes>
           <Route path="/" element={<Rack />} />

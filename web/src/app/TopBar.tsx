@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { Link, NavLink, useNavigate } from "react-router";
 import { client, ok } from "../shared/api/client";
+import { useSession } from "../shared/api/session";
 import { Command } from "../shared/ui/Command";
 import { Mark } from "../shared/ui/Mark";
 import { sayError } from "../store/notices";
@@ -15,7 +16,9 @@ function Person() {
   const person = me.data?.person;
   async function out() {
     try {
-      queries.setQueryData(["me"], await ok(client.POST("/api/sign-out")));
+      const me = await ok(client.POST("/api/sign-out"));
+      useSession.setState({ person: null, ended: false });
+      queries.setQueryData(["me"], me);
       queries.removeQueries({ predicate: (query) => query.queryKey[0] !== "me" });
     } catch (error) {
       sayError(error);
@@ -46,6 +49,27 @@ function Person() {
         </li>
       </ul>
     </details>
+  );
+}
+
+/** Said before it is too late: results need room. */
+function DiskLow() {
+  const health = useQuery({
+    queryKey: ["health"],
+    queryFn: () => ok(client.GET("/api/health")),
+    refetchInterval: 60_000,
+    retry: false,
+  });
+  if (!health.data?.disk_low) return null;
+  const free = `${(health.data.disk_free_mb / 1000).toFixed(1)} GB`;
+  return (
+    <span
+      role="status"
+      title="The disk of the server is filling up. Close and delete what has been kept long enough, or make room."
+      className="shrink-0 rounded-full bg-[var(--look-ground)] px-3 py-1 font-semibold text-warning"
+    >
+      ▲ Disk: {free} left
+    </span>
   );
 }
 
@@ -81,6 +105,7 @@ export function TopBar({ children, rooms = true }: { children?: ReactNode; rooms
       >
         Do anything … <kbd className="key">/</kbd>
       </button>
+      <DiskLow />
       <VeilKey />
       <Person />
       <Command id="rack" title="Go to the rack" keys="alt+r" group="Rooms" run={() => navigate("/")} />

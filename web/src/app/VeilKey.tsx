@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { client, ok } from "../shared/api/client";
 import { Command } from "../shared/ui/Command";
-import { say, sayError } from "../store/notices";
+import { say, sayError, useNotices } from "../store/notices";
 
 /** The veil over patients' names: one key draws and lifts it. While it is down the server sends no name at all. */
 export function VeilKey() {
@@ -11,10 +11,14 @@ export function VeilKey() {
   async function turn() {
     try {
       queries.setQueryData(["veil"], await ok(client.POST("/api/cases/veil", { body: { down: !down } })));
-      // What is on the screen goes at once, not when the answers are there.
-      if (!down) queries.removeQueries({ predicate: (q) => ["history"].includes(String(q.queryKey[0])) });
+      // What is kept of earlier looks goes at once, and messages on the screen with it.
+      if (!down) {
+        queries.removeQueries({ predicate: (q) => ["history", "moved"].includes(String(q.queryKey[0])) });
+        queries.removeQueries({ type: "inactive", predicate: (q) => ["rack", "case"].includes(String(q.queryKey[0])) });
+        useNotices.setState({ list: [] });
+      }
       await queries.invalidateQueries({
-        predicate: (q) => ["rack", "case", "history"].includes(String(q.queryKey[0])),
+        predicate: (q) => ["rack", "case", "history", "moved"].includes(String(q.queryKey[0])),
       });
       say(down ? "Names are shown again." : "Patients' names are veiled on this screen.", "calm");
     } catch (error) {

@@ -95,8 +95,14 @@ function Opened({ data, steps, doings }: { data: CaseOut; steps: StepOut[]; doin
             </p>
           )}
           {data.trouble && (
-            <p role="alert" className="bg-[var(--look-ground)] px-4 py-1.5 font-semibold text-warning">
+            <p
+              role="alert"
+              className="flex items-center gap-3 bg-[var(--look-ground)] px-4 py-1.5 font-semibold text-warning"
+            >
               ▲ {data.trouble}
+              <button type="button" className="underline" onClick={() => doings.hold(false)}>
+                Go on now
+              </button>
             </p>
           )}
           <div className="flex min-h-0 flex-1">

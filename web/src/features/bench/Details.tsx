@@ -19,9 +19,9 @@ const NOTES: FieldOf = { key: "notes", label: "Notes", type: "area" };
 /** Who it is for and what for. All of it may be typed at any time, none of it must. */
 export function Details({ data, doings }: { data: CaseOut; doings: Doings }) {
   const field = (f: FieldOf) =>
-    f.key === "patient" && data.veiled ? (
+    data.veiled && (f.key === "patient" || f.key === "notes") ? (
       <p key={f.key} className="mb-3">
-        <span className="mb-1 block font-semibold">Patient</span>
+        <span className="mb-1 block font-semibold">{f.label}</span>
         <span className="dim">▒▒▒ veiled; V lifts the veil.</span>
       </p>
     ) : (
@@ -30,7 +30,7 @@ export function Details({ data, doings }: { data: CaseOut; doings: Doings }) {
         label={f.label}
         type={f.type}
         value={data.details[f.key] ?? ""}
-        disabled={data.closed || (data.veiled && f.key === "notes")}
+        disabled={data.closed}
         onSet={(value) => doings.details({ [f.key]: value })}
       />
     );

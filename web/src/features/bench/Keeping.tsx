@@ -41,7 +41,7 @@ export function Keeping({ data, doings }: { data: CaseOut; doings: Doings }) {
           className="btn btn-sm"
           href={`/api/cases/${data.number}/case.zip`}
           download
-          title="Scans, settings, history and results in one ZIP. Drop it on a rack to bring it in."
+          title="Scans, settings, history and the files of the hand-off in one ZIP. Drop it on a rack to bring it in."
         >
           Whole case as ZIP
         </a>

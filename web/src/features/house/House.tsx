@@ -29,7 +29,7 @@ export function House() {
     onError: sayError,
   });
   const general = useMutation({
-    mutationFn: (values: Record<string, number | string>) =>
+    mutationFn: (values: Record<string, number | string | null>) =>
       ok(client.POST("/api/house/general", { body: { values } })),
     onSuccess: (data) => {
       queries.setQueryData(["house"], data);
@@ -75,7 +75,7 @@ export function House() {
               max={60}
               disabled={!lead}
               key={house.data?.general.retention_years}
-              defaultValue={house.data?.general.retention_years}
+              defaultValue={house.data?.general.retention_years ?? 7}
               onBlur={(e) => {
                 const years = Number(e.target.value);
                 if (years !== house.data?.general.retention_years) general.mutate({ retention_years: years });
@@ -92,7 +92,7 @@ export function House() {
               disabled={!lead}
               title="From {number}, {patient}, {practice} and {date}"
               key={house.data?.general.case_name}
-              defaultValue={house.data?.general.case_name}
+              defaultValue={house.data?.general.case_name ?? ""}
               onBlur={(e) => {
                 const name = e.target.value.trim();
                 if (name && name !== house.data?.general.case_name) general.mutate({ case_name: name });
@@ -101,6 +101,7 @@ export function House() {
             />
           </label>
         </section>
+        <Accepted house={house.data} lead={lead} onSet={(values) => general.mutate(values)} />
         <div className="columns-1 gap-4 lg:columns-3">
           {house.data &&
             houseSteps(steps.data).map((step) => (
@@ -122,5 +123,51 @@ export function House() {
         </div>
       </main>
     </div>
+  );
+}
+
+const LIMITS = [
+  { key: "triangles", label: "Triangles a scan", kept: "triangles", per: 1 },
+  { key: "drop_mb", label: "MB a drop", kept: "drop_bytes", per: 1_000_000 },
+  { key: "read_s", label: "Seconds to read a scan", kept: "read_seconds", per: 1 },
+  { key: "read_mb", label: "MB of memory to read it", kept: "read_bytes", per: 1_000_000 },
+] as const;
+
+interface AcceptedProps {
+  house: { general: Record<string, number | string | null>; limits: Record<string, number> } | undefined;
+  lead: boolean;
+  onSet: (values: Record<string, number | null>) => void;
+}
+
+/** How large what comes in may be. An empty field: as the installation was started. */
+function Accepted({ house, lead, onSet }: AcceptedProps) {
+  if (!house) return null;
+  return (
+    <section className="line mb-4 flex flex-wrap items-center gap-x-5 gap-y-2 rounded-box border bg-base-100 p-4">
+      <h2 className="font-bold">What is accepted</h2>
+      {LIMITS.map((limit) => {
+        const own = house.general[limit.key] ?? "";
+        return (
+          <label key={limit.key} className="flex items-center gap-2 whitespace-nowrap">
+            {limit.label}
+            <input
+              className="input input-sm w-28"
+              type="number"
+              min={1}
+              disabled={!lead}
+              key={String(own)}
+              defaultValue={own}
+              placeholder={String((house.limits[limit.kept] ?? 0) / limit.per)}
+              onBlur={(e) => {
+                const value = e.target.value.trim();
+                if (value !== String(own)) onSet({ [limit.key]: value === "" ? null : Number(value) });
+              }}
+              onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
+            />
+          </label>
+        );
+      })}
+      <p className="dim">What is larger, or takes longer to read, is refused with a sentence. Empty: as started.</p>
+    </section>
   );
 }

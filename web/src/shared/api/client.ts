@@ -1,5 +1,6 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema.gen";
+import { sameAgain } from "./session";
 
 type Schemas = components["schemas"];
 export type Person = Schemas["Person"];
@@ -58,10 +59,25 @@ export function csrfToken(): string {
   return /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1] ?? "";
 }
 
+// A request can be read once: this is what is sent again after the session had ended.
+const copies = new Map<string, Request>();
+
 client.use({
-  onRequest({ request }) {
+  onRequest({ request, id }) {
     request.headers.set("X-CSRFToken", csrfToken());
+    copies.set(id, request.clone());
     return request;
+  },
+  async onResponse({ response, id }) {
+    const copy = copies.get(id);
+    copies.delete(id);
+    if (response.status !== 401 || !copy || !(await sameAgain())) return response;
+    const again = new Request(copy);
+    again.headers.set("X-CSRFToken", csrfToken());
+    return fetch(again);
+  },
+  onError({ id }) {
+    copies.delete(id);
   },
 });
 

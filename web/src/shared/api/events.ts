@@ -1,5 +1,6 @@
 import { useEffect } from "react";
-import type { Working } from "./client";
+import type { Me, Working } from "./client";
+import { sameAgain } from "./session";
 
 export interface BenchEvent {
   kind: "again" | "revision" | "state" | "progress";
@@ -26,14 +27,36 @@ function start() {
   const channel = new BroadcastChannel("bench-events");
   channel.onmessage = (message) => give(message.data as BenchEvent);
   navigator.locks.request("bench-events", async () => {
-    const source = new EventSource("/api/events");
-    source.onmessage = (message) => {
-      const event = JSON.parse(message.data) as BenchEvent;
-      channel.postMessage(event);
-      give(event);
-    };
-    await new Promise(() => {});
+    for (;;) {
+      await listen((event) => {
+        channel.postMessage(event);
+        give(event);
+      });
+      await heardAgain();
+    }
   });
+}
+
+/** Until the stream is closed for good: a broken line the browser mends by itself. */
+function listen(hear: (event: BenchEvent) => void): Promise<void> {
+  return new Promise((done) => {
+    const source = new EventSource("/api/events");
+    source.onmessage = (message) => hear(JSON.parse(message.data) as BenchEvent);
+    source.onerror = () => {
+      if (source.readyState === EventSource.CLOSED) done();
+    };
+  });
+}
+
+/** The server ends a stream with its session: then somebody has to sign in first. */
+async function heardAgain() {
+  try {
+    const me = (await (await fetch("/api/me")).json()) as Me;
+    if (!me.person && (await sameAgain())) return;
+  } catch {
+    // The server is away for a moment.
+  }
+  await new Promise((done) => setTimeout(done, 2000));
 }
 
 export function useBenchEvents(listener: Listener) {

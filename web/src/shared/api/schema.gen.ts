@@ -35,7 +35,8 @@ export interface paths {
         put?: never;
         /**
          * Drop
-         * @description A drop on the rack: a new case from what can be used; what cannot is refused with a sentence each.
+         * @description A drop on the rack: a new case from what can be used, a case again from each that was carried here; what cannot be
+         *     used is refused with a sentence each.
          */
         post: operations["cases_api_drop"];
         delete?: never;
@@ -441,6 +442,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/first-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * First Account
+         * @description The first lead of a fresh installation, once.
+         */
+        post: operations["accounts_api_first_account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -649,11 +670,18 @@ export interface components {
             /** Revision */
             revision: number | null;
         };
+        /** FirstAccount */
+        FirstAccount: {
+            /** Name */
+            name: string;
+            /** Password */
+            password: string;
+        };
         /** GeneralChange */
         GeneralChange: {
             /** Values */
             values: {
-                [key: string]: number | string;
+                [key: string]: number | string | null;
             };
         };
         /** Gone */
@@ -661,8 +689,15 @@ export interface components {
             /** Number */
             number: string;
         };
-        /** Health */
+        /**
+         * Health
+         * @description disk_free_mb : left where everything is kept; disk_low : so little that it has to be said.
+         */
         Health: {
+            /** Disk Free Mb */
+            disk_free_mb: number;
+            /** Disk Low */
+            disk_low: boolean;
             /** Ok */
             ok: boolean;
             /** Waiting */
@@ -688,11 +723,18 @@ export interface components {
             /** Held */
             held: boolean;
         };
-        /** House */
+        /**
+         * House
+         * @description limits : what is accepted now, where general says nothing as this installation was started.
+         */
         House: {
             /** General */
             general: {
-                [key: string]: number | string;
+                [key: string]: number | string | null;
+            };
+            /** Limits */
+            limits: {
+                [key: string]: number;
             };
             /** Number */
             number: number;
@@ -737,10 +779,18 @@ export interface components {
             /** Turned Deg */
             turned_deg: number;
         };
-        /** Me */
+        /**
+         * Me
+         * @description first : nobody has an account here yet: the first one is made in the browser.
+         */
         Me: {
             /** Csrf */
             csrf: string;
+            /**
+             * First
+             * @default false
+             */
+            first: boolean;
             person: components["schemas"]["Person"] | null;
         };
         /**
@@ -1598,6 +1648,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CaseOut"];
+                };
+            };
+        };
+    };
+    accounts_api_first_account: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FirstAccount"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
                 };
             };
         };

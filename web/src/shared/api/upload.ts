@@ -1,4 +1,5 @@
 import { csrfToken, type Dropped, Said, said } from "./client";
+import { sameAgain } from "./session";
 
 const TRIES = 4;
 
@@ -39,6 +40,7 @@ export async function upload(url: string, files: File[], onProgress: (share: num
     try {
       return await once(url, token, files, onProgress);
     } catch (error) {
+      if (error instanceof Said && error.status === 401 && (await sameAgain())) continue;
       const again = error instanceof Said && (error.status === 0 || error.status === 503);
       if (!again || attempt === TRIES) throw error;
       await new Promise((done) => setTimeout(done, 1000 * 2 ** attempt));

@@ -1,0 +1,126 @@
+"""Coming in: a session that ends while a case is open, the first account of a fresh house, a disk that fills up, the veil."""
+
+from __future__ import annotations
+
+import os
+import re
+
+from django.contrib.auth.models import User
+from django.contrib.sessions.models import Session
+
+from cases.models import Case
+from tests.browser.harness import BrowserCase, scan
+from tests.shapes import jaws
+
+
+class SessionEndTest(BrowserCase):
+    def again(self, name: str = "mira") -> None:
+        dialog = self.page.get_by_role("dialog", name="Sign in again")
+        dialog.get_by_label("Name").fill(name)
+        dialog.get_by_label("Password").fill("plaster-and-light")
+        dialog.get_by_role("button", name="Sign in").click()
+        dialog.wait_for(state="detached")
+
+    def test_a_session_that_ends_leads_back_to_the_same_place_with_nothing_lost(self) -> None:
+        number = self.open_pair()
+        self.page.keyboard.press("Alt+5")
+        # Half-typed words stay, and what was sent when it had ended is done after all.
+        self.page.keyboard.press("d")
+        notes = self.page.get_by_label("Notes")
+        notes.fill("half a thou")
+        Session.objects.all().delete()
+        # The purpose is sent as the field is left.
+        self.page.get_by_label("Purpose").fill("Splint")
+        self.page.get_by_role("dialog", name="Sign in again").or_(self.page.get_by_label("Practice")).first.wait_for()
+        if not self.page.get_by_role("dialog", name="Sign in again").is_visible():
+            self.page.get_by_label("Practice").click()
+        self.page.get_by_text("Your session has ended").wait_for()
+        self.again()
+        self.assertTrue(self.page.url.endswith(f"/case/{number}"))
+        self.page.wait_for_timeout(500)
+        document = Case.objects.get(number=number).revisions.first().document  # type: ignore[union-attr]
+        self.assertEqual((document["purpose"], notes.input_value()[:11]), ("Splint", "half a thou"))
+        # Events come again: a change by a colleague is heard.
+        tove = self.signed_in("tove")
+        tove.goto(f"{self.app.address}/case/{number}")
+        tove.keyboard.press("Alt+5")
+        field = tove.get_by_label("Card").get_by_label("Under the lowest point", exact=True)
+        field.fill("3.5")
+        field.press("Enter")
+        self.page.get_by_text("Tove Ashgrove changed this case").wait_for(timeout=30_000)
+
+    def test_a_drop_on_its_way_goes_on_after_signing_in(self) -> None:
+        Session.objects.all().delete()
+        upper, lower = jaws(61)
+        self.drop(("a.stl", scan(upper)), ("b.stl", scan(lower)))
+        self.page.get_by_text("Your session has ended").wait_for()
+        self.again()
+        self.page.wait_for_url(re.compile("/case/"))
+
+    def test_signing_out_is_no_end_that_came_by_itself(self) -> None:
+        self.page.get_by_label("Mira Tallow: menu").click()
+        self.page.get_by_role("button", name="Sign out").click()
+        self.page.get_by_role("button", name="Sign in").wait_for()
+        self.page.wait_for_timeout(3000)
+        self.assertEqual(self.page.get_by_text("Your session has ended").count(), 0)
+
+    def test_the_veil_hides_on_every_panel(self) -> None:
+        self.drop(("Pellathorn_upper.stl", scan(jaws(3)[0])), ("Pellathorn_lower.stl", scan(jaws(3)[1])))
+        self.page.wait_for_url(re.compile("/case/"))
+        self.wait_state("Plate", "done")
+        self.page.keyboard.press("d")
+        self.page.get_by_label("Patient").fill("Corwin Pellathorn")
+        self.page.get_by_label("Notes").fill("Pellathorn grinds")
+        self.page.get_by_label("Practice").click()
+        self.page.get_by_text("Corwin Pellathorn", exact=False).first.wait_for()
+        self.page.keyboard.press("Escape")
+        self.page.locator("body").click(position={"x": 5, "y": 5})
+        self.page.keyboard.press("v")
+        self.page.get_by_text("Patients' names are veiled").wait_for()
+        for key in ("d", "h", "Alt+1", "Alt+2", "Alt+9"):
+            self.page.keyboard.press(key)
+            self.page.wait_for_timeout(400)
+            self.assertNotIn("Pellathorn", self.page.content(), key)
+        self.page.keyboard.press("Shift+Escape")
+        self.page.get_by_role("heading", name="Rack", exact=True).wait_for()
+        self.page.wait_for_timeout(500)
+        self.assertNotIn("Pellathorn", self.page.content())
+        self.assertNotIn("Pellathorn", self.page.title())
+
+
+class FreshHouseTest(BrowserCase):
+    """An installation without demo data and with a disk that is nearly full."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        os.environ["BENCH_DISK_LOW_MB"] = "10000000"
+        try:
+            super().setUpClass()
+        finally:
+            os.environ["BENCH_DISK_LOW_MB"] = "0"
+        User.objects.all().delete()
+
+    def setUp(self) -> None:
+        context = self.chromium.new_context(viewport={"width": 1280, "height": 800})
+        self.addCleanup(context.close)
+        self.page = context.new_page()
+        self.addCleanup(self.tell)
+
+    def test_the_first_account_is_made_in_the_browser_once(self) -> None:
+        page = self.page
+        page.goto(self.app.address)
+        page.get_by_text("Nobody has an account here yet").wait_for()
+        page.get_by_label("Name").fill("anna")
+        page.get_by_label("Password", exact=True).fill("short")
+        page.get_by_label("Password once more").fill("other")
+        page.get_by_role("button", name="Make the first account").click()
+        page.get_by_text("The two passwords are not the same.").wait_for()
+        page.get_by_label("Password once more").fill("short")
+        page.get_by_role("button", name="Make the first account").click()
+        page.get_by_text("too short").wait_for()
+        page.get_by_label("Password", exact=True).fill("plaster-and-light")
+        page.get_by_label("Password once more").fill("plaster-and-light")
+        page.get_by_role("button", name="Make the first account").click()
+        page.get_by_role("heading", name="The rack is empty").wait_for()
+        page.get_by_text(re.compile(r"Disk: [\d.]+ GB left")).wait_for()
+        self.assertTrue(User.objects.get(username="anna").groups.filter(name="lead").exists())

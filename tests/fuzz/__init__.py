@@ -1,0 +1,1 @@
+"""Damaged and forged input, found by coverage-guided mutation (atheris) and from the API's own description (schemathesis)."""

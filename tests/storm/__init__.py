@@ -1,0 +1,1 @@
+"""The whole application under faults at random, then a check of every promise it made."""

@@ -1,0 +1,103 @@
+"""A person at work: what was answered with yes is written into the ledger, and has to be true at the end."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import random
+import threading
+import time
+import urllib.error
+import urllib.request
+from http.cookiejar import CookieJar
+from typing import Any
+
+from bitecore.files import stl
+from tests.shapes import jaws
+from tests.storm.house import House
+
+_STEPS = ["intake", "bite", "level", "trim", "base", "plate"]
+
+
+class Person(threading.Thread):
+    def __init__(self, name: str, house: House, ledger: list[dict], ended: threading.Event, seed: int) -> None:
+        super().__init__(daemon=True)
+        self.who, self.house, self.ledger, self.ended = name, house, ledger, ended
+        self.rng = random.Random(seed)
+        self.jar = CookieJar()
+        self.web = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(self.jar))
+        self.answers: dict[str, int] = {}
+        self.scans = [stl.write_binary(mesh) for number in (3, 21) for mesh in jaws(number)]
+
+    def run(self) -> None:
+        while not self.ended.is_set():
+            try:
+                self.one()
+            except (OSError, ValueError, KeyError):
+                time.sleep(0.5)  # the house is being sabotaged
+            time.sleep(self.rng.random())
+
+    def one(self) -> None:
+        if not self.call("GET", "/api/me")["person"]:
+            self.call("POST", "/api/sign-in", {"name": self.who, "password": "plaster-and-light"})
+        cases = [t["number"] for t in self.call("GET", "/api/cases")]
+        what = self.rng.choices(
+            (self.drop, self.set, self.undo, self.hand_off, self.delete, self.look), (3, 8, 2, 1, 1.5 if len(cases) > 4 else 0, 3)
+        )[0]
+        if what == self.drop or not cases:
+            self.drop()
+        else:
+            what(self.rng.choice(cases))
+
+    def drop(self) -> None:
+        files = self.rng.sample(self.scans, 2)
+        body = b"".join(
+            f'--x\r\nContent-Disposition: form-data; name="files"; filename="{i}.stl"\r\n\r\n'.encode() + data + b"\r\n"
+            for i, data in enumerate(files)
+        )
+        answer = self.call("POST", "/api/cases/drop", body + b"--x--\r\n", kind="multipart/form-data; boundary=x")
+        self.ledger.append({"what": "drop", "number": answer["number"], "scans": [hashlib.sha256(f).hexdigest() for f in files]})
+
+    def set(self, number: str) -> None:
+        base = self.call("GET", f"/api/cases/{number}")["revision"]
+        step, key = self.rng.choice((("base", "thickness_mm"), ("trim", "ease_mm"), ("plate", "gap_mm")))
+        value = round(self.rng.uniform(1.0, 2.0), 3)
+        answer = self.call("POST", f"/api/cases/{number}/settings", {"base": base, "step": step, "values": {key: value}})
+        path = ["settings", step, "*", key]
+        self.ledger.append({"what": "set", "number": number, "revision": answer["revision"], "path": path, "value": value})
+
+    def undo(self, number: str) -> None:
+        self.call("POST", f"/api/cases/{number}/undo", {})
+
+    def look(self, number: str) -> None:
+        self.call("POST", f"/api/cases/{number}/here", {})
+
+    def hand_off(self, number: str) -> None:
+        base = self.call("GET", f"/api/cases/{number}")["revision"]
+        self.call("POST", f"/api/cases/{number}/accept", {"base": base, "steps": _STEPS})
+        self.call("POST", f"/api/cases/{number}/hand-off", {})
+
+    def delete(self, number: str) -> None:
+        if self.who == "tove":  # the lead
+            self.call("DELETE", f"/api/cases/{number}")
+            self.ledger.append({"what": "delete", "number": number})
+
+    def call(self, way: str, path: str, body: Any = None, *, kind: str = "application/json") -> Any:
+        data = body if isinstance(body, bytes) or body is None else json.dumps(body).encode()
+        token = next((c.value for c in self.jar if c.name == "csrftoken"), "") or ""
+        headers = {"Content-Type": kind, "X-CSRFToken": token}
+        request = urllib.request.Request(self.house.address + path, data, headers, method=way)
+        try:
+            with self.web.open(request, timeout=60) as answer:
+                self.count(str(answer.status))
+                return json.loads(answer.read())
+        except urllib.error.HTTPError as error:
+            said = json.loads(error.read() or b"{}")
+            self.count(f"{error.code} {said.get('code', 'WITHOUT WORDS')}")
+            raise ValueError(str(error.code)) from error
+        except OSError:
+            self.count("cut off")
+            raise
+
+    def count(self, answer: str) -> None:
+        self.answers[answer] = self.answers.get(answer, 0) + 1
