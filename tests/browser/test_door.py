@@ -43,7 +43,7 @@ class SessionEndTest(BrowserCase):
         # Events come again: a change by a colleague is heard.
         tove = self.signed_in("tove")
         tove.goto(f"{self.app.address}/case/{number}")
-        tove.keyboard.press("Alt+5")
+        self.step("Base", tove).click()
         field = tove.get_by_label("Card").get_by_label("Under the lowest point", exact=True)
         field.fill("3.5")
         field.press("Enter")

@@ -235,6 +235,8 @@ class ClusterTest(unittest.TestCase):
         thread = threading.Thread(target=look)
         thread.start()
         given = os.environ.pop("DATABASE_URL")
+        (self.folder / "other").mkdir()
+        (self.folder / "other").chmod(0o755)
         try:
             up.database(self.folder / "other")
             other = Cluster(self.folder / "other" / "postgres")
