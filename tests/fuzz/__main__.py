@@ -22,7 +22,9 @@ def fuzzed(name: str, seconds: int, folder: Path) -> tuple[str, bool, str]:
     done = subprocess.run(command, capture_output=True, text=True, errors="replace", check=False)
     text = done.stdout + done.stderr
     (place / "log").write_text(text)
-    figures = {key: re.findall(rf"stat::{key}:\s+(\d+)", text) for key in ("number_of_executed_units", "peak_rss_mb", "slowest_unit_time_sec")}
+    figures = {
+        key: re.findall(rf"stat::{key}:\s+(\d+)", text) for key in ("number_of_executed_units", "peak_rss_mb", "slowest_unit_time_sec")
+    }
     said = ", ".join(f"{key.replace('_', ' ')} {value[-1]}" for key, value in figures.items() if value)
     found = list(place.glob("found-*"))
     return name, done.returncode == 0 and not found, said or text[-600:]

@@ -23,7 +23,9 @@ MOUNT_MB = 900
 def _mounted(folder: Path) -> bool:
     """A small disk of our own, where that may be made."""
     folder.mkdir(parents=True, exist_ok=True)
-    done = subprocess.run(["mount", "-t", "tmpfs", "-o", f"size={MOUNT_MB}m,mode=711", "tmpfs", str(folder)], capture_output=True, check=False)
+    done = subprocess.run(
+        ["mount", "-t", "tmpfs", "-o", f"size={MOUNT_MB}m,mode=711", "tmpfs", str(folder)], capture_output=True, check=False
+    )
     return done.returncode == 0
 
 
