@@ -5,33 +5,21 @@ from __future__ import annotations
 import argparse
 import contextlib
 import json
-import os
 import statistics
-import subprocess
 import sys
-import tempfile
 import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
+from tests.caller import Caller
+
+from .stage import in_the_application
 from .table import Row
 
 
 def rows(upper: bytes, lower: bytes, args: argparse.Namespace) -> Iterator[Row]:
-    from launch import testing
-
-    with testing._surroundings() as env, tempfile.TemporaryDirectory() as name:
-        for jaw, data in (("u", upper), ("l", lower)):
-            (Path(name) / f"{jaw}.stl").write_bytes(data)
-        command = [sys.executable, "-m", "tests.perf.crowd", name, str(args.runs)]
-        done = subprocess.run(command, env={**os.environ, **env}, capture_output=True, text=True, check=False)
-        if done.returncode:
-            raise RuntimeError(done.stderr[-3000:])
-        for row in json.loads(done.stdout.splitlines()[-1]):
-            if args.only in row["name"]:
-                yield Row(**row)
+    yield from in_the_application("tests.perf.crowd", upper, lower, args)
 
 
 def measure(folder: Path, runs: int) -> list[dict]:
@@ -58,13 +46,13 @@ def measure(folder: Path, runs: int) -> list[dict]:
 def _crowd(address: str, folder: Path, runs: int) -> list[dict]:
     from .stage import _changed
 
-    mira, tove = Caller(address, "mira"), Caller(address, "tove")
-    number = mira.drop([folder / "u.stl", folder / "l.stl"])
+    mira, tove = Colleague(address, "mira"), Colleague(address, "tove")
+    number = mira.drop_paths([folder / "u.stl", folder / "l.stl"])
     mira.opened(number)
     mira.wait(number)
     alone = [mira.changed(number, 3 + i / 100) for i in range(runs)]
     for i in range(20):
-        tove.drop([_changed(folder / f"{jaw}.stl", i + 1) for jaw in ("u", "l")])
+        tove.drop_paths([_changed(folder / f"{jaw}.stl", i + 1) for jaw in ("u", "l")])
     crowded = [mira.changed(number, 4 + i / 100) for i in range(runs)]
     waiting = tove.call("GET", "/api/health")["waiting"]
     ratio = statistics.median(crowded) / statistics.median(alone)
@@ -80,7 +68,7 @@ def _crowd(address: str, folder: Path, runs: int) -> list[dict]:
     return out + _many(tove, folder)
 
 
-def _many(who: Caller, folder: Path) -> list[dict]:
+def _many(who: Colleague, folder: Path) -> list[dict]:
     """A ZIP of 120 scans of 10,000 triangles, and the case asked for while it is worked out."""
     import io
     import zipfile
@@ -95,7 +83,7 @@ def _many(who: Caller, folder: Path) -> list[dict]:
     path = folder / "many.zip"
     path.write_bytes(out.getvalue())
     start = time.perf_counter()
-    number = who.drop([path])
+    number = who.drop_paths([path])
     taken = time.perf_counter() - start
     answers = []
     for _ in range(40):
@@ -107,33 +95,16 @@ def _many(who: Caller, folder: Path) -> list[dict]:
     return [{"name": "crowd: a case of 120 scans answers", "ms": statistics.median(answers) * 1000, "reach_ms": 1000, "note": note}]
 
 
-class Caller:
-    """One browser's worth of calls."""
+class Colleague(Caller):
+    """away : has closed the case."""
 
     def __init__(self, address: str, name: str) -> None:
-        import urllib.request
-        from http.cookiejar import CookieJar
+        super().__init__(address)
+        self.away = False
+        self.sign_in(name)
 
-        self.address, self.jar, self.away = address, CookieJar(), False
-        self.web = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(self.jar))
-        self.call("GET", "/api/me")
-        self.call("POST", "/api/sign-in", {"name": name, "password": "plaster-and-light"})
-
-    def call(self, way: str, path: str, body: Any = None, *, kind: str = "application/json") -> Any:
-        import urllib.request
-
-        data = body if isinstance(body, bytes) or body is None else json.dumps(body).encode()
-        token = next((c.value for c in self.jar if c.name == "csrftoken"), "") or ""
-        headers = {"Content-Type": kind, "X-CSRFToken": token}
-        with self.web.open(urllib.request.Request(self.address + path, data, headers, method=way), timeout=120) as answer:
-            return json.loads(answer.read())
-
-    def drop(self, files: list[Path]) -> str:
-        body = b"".join(
-            f'--x\r\nContent-Disposition: form-data; name="files"; filename="{f.name}"\r\n\r\n'.encode() + f.read_bytes() + b"\r\n"
-            for f in files
-        )
-        return self.call("POST", "/api/cases/drop", body + b"--x--\r\n", kind="multipart/form-data; boundary=x")["number"]
+    def drop_paths(self, files: list[Path]) -> str:
+        return self.drop({f.name: f.read_bytes() for f in files})
 
     def opened(self, number: str) -> None:
         """The case is open in this browser, which says so now and then."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import json
 import os
 import re
 import statistics
@@ -24,17 +25,18 @@ new PerformanceObserver(list => { for (const e of list.getEntries()) window.__lo
 
 
 def rows(upper: bytes, lower: bytes, args: argparse.Namespace) -> Iterator[Row]:
-    """Runs in its own process with Django set up against a database of its own."""
-    import json
+    yield from in_the_application("tests.perf.stage", upper, lower, args)
 
+
+def in_the_application(module: str, upper: bytes, lower: bytes, args: argparse.Namespace) -> Iterator[Row]:
+    """The rows of a module that runs in its own process, with Django set up against a database of its own."""
     from launch import testing
 
     with testing._surroundings() as env, tempfile.TemporaryDirectory() as name:
         for jaw, data in (("u", upper), ("l", lower)):
             (Path(name) / f"{jaw}.stl").write_bytes(data)
-        done = subprocess.run(
-            [sys.executable, "-m", "tests.perf.stage", name, str(args.runs)], env={**os.environ, **env}, capture_output=True, text=True
-        )
+        command = [sys.executable, "-m", module, name, str(args.runs)]
+        done = subprocess.run(command, env={**os.environ, **env}, capture_output=True, text=True, check=False)
         if done.returncode:
             raise RuntimeError(done.stderr[-3000:])
         for row in json.loads(done.stdout.splitlines()[-1]):
@@ -122,8 +124,6 @@ def _changed(path: Path, number: int) -> Path:
 
 
 if __name__ == "__main__":
-    import json
-
     with contextlib.redirect_stdout(sys.stderr):
         found = measure(Path(sys.argv[1]), int(sys.argv[2]))
     print(json.dumps(found))

@@ -8,14 +8,13 @@ import random
 import threading
 import time
 import urllib.error
-import urllib.request
-from http.cookiejar import CookieJar
-from typing import Any
+from typing import Any, NoReturn
 
 import numpy as np
 
 from bitecore.files import stl
 from bitecore.mesh import Mesh
+from tests.caller import Caller
 from tests.shapes import jaws
 from tests.storm.house import House
 
@@ -27,8 +26,7 @@ class Person(threading.Thread):
         super().__init__(daemon=True)
         self.who, self.house, self.ledger, self.ended = name, house, ledger, ended
         self.rng = random.Random(seed)
-        self.jar = CookieJar()
-        self.web = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(self.jar))
+        self.web = Caller(house.address)
         self.answers: dict[str, int] = {}
         self.meshes = [mesh for number in (3, 21) for mesh in jaws(number)]
 
@@ -54,12 +52,12 @@ class Person(threading.Thread):
 
     def drop(self) -> None:
         files = [self.scan(mesh) for mesh in self.rng.sample(self.meshes, 2)]
-        body = b"".join(
-            f'--x\r\nContent-Disposition: form-data; name="files"; filename="{i}.stl"\r\n\r\n'.encode() + data + b"\r\n"
-            for i, data in enumerate(files)
-        )
-        answer = self.call("POST", "/api/cases/drop", body + b"--x--\r\n", kind="multipart/form-data; boundary=x")
-        self.ledger.append({"what": "drop", "number": answer["number"], "scans": [hashlib.sha256(f).hexdigest() for f in files]})
+        try:
+            number = self.web.drop({f"{i}.stl": data for i, data in enumerate(files)})
+        except urllib.error.HTTPError as error:
+            self._refused(error)
+        self.count("200")
+        self.ledger.append({"what": "drop", "number": number, "scans": [hashlib.sha256(f).hexdigest() for f in files]})
 
     def scan(self, mesh: Mesh) -> bytes:
         """Every other one a little elsewhere, so that it has to be worked out; the rest are other cases' scans too."""
@@ -91,22 +89,21 @@ class Person(threading.Thread):
             self.call("DELETE", f"/api/cases/{number}")
             self.ledger.append({"what": "delete", "number": number})
 
-    def call(self, way: str, path: str, body: Any = None, *, kind: str = "application/json") -> Any:
-        data = body if isinstance(body, bytes) or body is None else json.dumps(body).encode()
-        token = next((c.value for c in self.jar if c.name == "csrftoken"), "") or ""
-        headers = {"Content-Type": kind, "X-CSRFToken": token}
-        request = urllib.request.Request(self.house.address + path, data, headers, method=way)
+    def call(self, way: str, path: str, body: Any = None) -> Any:
         try:
-            with self.web.open(request, timeout=60) as answer:
-                self.count(str(answer.status))
-                return json.loads(answer.read())
+            said = self.web.call(way, path, body)
+            self.count("200")
+            return said
         except urllib.error.HTTPError as error:
-            said = json.loads(error.read() or b"{}")
-            self.count(f"{error.code} {said.get('code', 'WITHOUT WORDS')}")
-            raise ValueError(str(error.code)) from error
+            self._refused(error)
         except OSError:
             self.count("cut off")
             raise
+
+    def _refused(self, error: urllib.error.HTTPError) -> NoReturn:
+        said = json.loads(error.read() or b"{}")
+        self.count(f"{error.code} {said.get('code', 'WITHOUT WORDS')}")
+        raise ValueError(str(error.code)) from error
 
     def count(self, answer: str) -> None:
         self.answers[answer] = self.answers.get(answer, 0) + 1

@@ -117,6 +117,18 @@ def whole(text, at, end):  # noqa: ANN201
 
 
 @nb.njit(cache=True)
+def word(text, at):  # noqa: ANN201
+    """(where the next word begins, where it ends); both the same at the end of the text."""
+    end = len(text)
+    while at < end and text[at] <= 32:
+        at += 1
+    begin = at
+    while at < end and text[at] > 32:
+        at += 1
+    return begin, at
+
+
+@nb.njit(cache=True)
 def _words(text, out, spans):
     """The numbers of a text between blanks, into out; (how many, how many of them for later, is all well)."""
     at, end, n, later = 0, len(text), 0, 0
@@ -141,10 +153,10 @@ def read_later(text: NDArray[np.uint8], spans: NDArray[np.int64], out: NDArray[n
     """Fill in what was left to Python: spans (k, 3) of place in out.ravel(), begin and end. Raises ValueError."""
     flat = out.reshape(-1)
     for place, begin, end in spans:
-        word = bytes(text[begin:end])
-        if b"_" in word:
+        number = bytes(text[begin:end])
+        if b"_" in number:
             raise ValueError("not a number")
-        flat[place] = float(word)
+        flat[place] = float(number)
 
 
 def numbers(data: bytes, count: int) -> NDArray[np.float64]:

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from ..errors import UnreadableFile
 from ..mesh import Mesh
 from .count import check_count, check_points
-from .numbers import BAD, LATER, decimal, read_later, whole
+from .numbers import BAD, LATER, decimal, read_later, whole, word
 
 _LONGEST_HEADER = 100_000
 
@@ -224,24 +224,12 @@ def _binary_lists(data, at, count, fields, signed, polygon, big, out, limit):
 
 
 @nb.njit(cache=True)
-def _word(text, at):
-    """(where the next word begins, where it ends)."""
-    end = len(text)
-    while at < end and text[at] <= 32:
-        at += 1
-    begin = at
-    while at < end and text[at] > 32:
-        at += 1
-    return begin, at
-
-
-@nb.njit(cache=True)
 def _text_points(text, at, columns, places, out, spans):
     """(numbers left for later or -1, where it ends)."""
     later = 0
     for row in range(len(out)):
         for column in range(columns):
-            begin, after = _word(text, at)
+            begin, after = word(text, at)
             if begin == after:
                 return -1, at
             for k in range(3):
@@ -264,7 +252,7 @@ def _text_lists(text, at, count, is_list, polygon, out, limit):
         for p in range(len(is_list)):
             n = 1
             if is_list[p]:
-                begin, at = _word(text, at)
+                begin, at = word(text, at)
                 n, stop, good = whole(text, begin, at)
                 if not good or stop != at or n < 0 or n > len(text) - at:
                     raise ValueError("cut short")
@@ -272,7 +260,7 @@ def _text_lists(text, at, count, is_list, polygon, out, limit):
                 return limit + 1, at
             first, last = 0, 0
             for i in range(n):
-                begin, at = _word(text, at)
+                begin, at = word(text, at)
                 if begin == at:
                     raise ValueError("cut short")
                 if p != polygon:

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from ..errors import UnreadableFile
 from ..mesh import Mesh, face_normals
 from .count import check_count
-from .numbers import BAD, LATER, decimal, read_later
+from .numbers import BAD, LATER, decimal, read_later, word
 
 HEADER = 84
 RECORD = np.dtype([("normal", "<f4", 3), ("corner", "<f4", (3, 3)), ("attribute", "<u2")])
@@ -84,23 +84,12 @@ def read_ascii(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
 
 
 @nb.njit(cache=True)
-def _next_word(text, at):
-    end = len(text)
-    while at < end and text[at] <= 32:
-        at += 1
-    begin = at
-    while at < end and text[at] > 32:
-        at += 1
-    return begin, at
-
-
-@nb.njit(cache=True)
-def _is(text, begin, end, word):
-    if end - begin != len(word):
+def _is(text, begin, end, wanted):
+    if end - begin != len(wanted):
         return False
     same = True
-    for i in range(len(word)):
-        same &= (text[begin + i] | 32) == word[i]
+    for i in range(len(wanted)):
+        same &= (text[begin + i] | 32) == wanted[i]
     return same
 
 
@@ -109,7 +98,7 @@ def _counted(text):
     """(how often endfacet, how often vertex stands in it)."""
     at, facets, corners = 0, 0, 0
     while True:
-        begin, at = _next_word(text, at)
+        begin, at = word(text, at)
         if begin == at:
             return facets, corners
         facets += _is(text, begin, at, _ENDFACET)
@@ -121,13 +110,13 @@ def _filled(text, out, spans):
     """How many numbers are left for later; -1 where one is none."""
     at, row, later = 0, 0, 0
     while row < len(out):
-        begin, at = _next_word(text, at)
+        begin, at = word(text, at)
         if begin == at:
             return -1
         if not _is(text, begin, at, _VERTEX):
             continue
         for k in range(3):
-            begin, at = _next_word(text, at)
+            begin, at = word(text, at)
             out[row, k], stop, how = decimal(text, begin, at)
             if how == BAD or stop != at:
                 return -1
