@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import io
 import threading
 import time
@@ -131,6 +132,46 @@ class WorkTest(WorkCase):
         ProcrastinateJob.objects.all()._raw_delete("default")
         _sweep()
         self.assertEqual(ProcrastinateJob.objects.filter(lock=f"case-{case.pk}", status="todo").count(), 1)
+
+
+class DeadWorkerTest(WorkCase):
+    def after(self, doing: str) -> list[tuple[str, str]]:
+        """(lock, status) of the jobs after the watch has looked at a job that was being done, beside one that waits."""
+        from django.db import connection
+        from procrastinate.contrib.django import app
+        from procrastinate.contrib.django.models import ProcrastinateJob
+
+        from runs.management.commands import bench_worker
+        from runs.tasks import STARTED
+
+        case = self.opened(("s.stl", scan(jaws(21)[1])))
+        with connection.cursor() as cursor:
+            cursor.execute("UPDATE procrastinate_jobs SET status = 'doing', worker_id = NULL RETURNING id")
+            number = cursor.fetchone()[0]
+            if doing == "dead":
+                cursor.execute("INSERT INTO procrastinate_workers (last_heartbeat) VALUES (now() - interval '1 hour') RETURNING id")
+                cursor.execute("UPDATE procrastinate_jobs SET worker_id = %s", [cursor.fetchone()[0]])
+        if doing == "lost":
+            STARTED.add(number)
+            self.addCleanup(STARTED.discard, number)
+        post(self.mira, f"/api/cases/{case.number}/settings", {"base": 1, "step": "base", "values": {"thickness_mm": 3.0}})
+
+        async def watch() -> None:
+            worker_app = app.with_connector(app.connector.get_worker_connector())
+            async with worker_app.open_async():
+                task = asyncio.create_task(bench_worker._watch(worker_app))
+                await asyncio.sleep(6.5)
+                task.cancel()
+
+        asyncio.run(watch())
+        return sorted(ProcrastinateJob.objects.filter(lock=f"case-{case.pk}").values_list("lock", "status"))
+
+    def test_a_dead_workers_job_beside_one_that_waits(self) -> None:
+        """Taken up it would stand there twice; left alone it would hold the case for ever."""
+        self.assertEqual([status for _, status in self.after("dead")], ["todo"])
+
+    def test_a_job_that_ended_while_the_database_was_away(self) -> None:
+        self.assertEqual([status for _, status in self.after("lost")], ["todo"])
 
 
 class MeshTest(TransactionTestCase):

@@ -17,7 +17,7 @@ import threading
 import time
 from pathlib import Path
 
-MOUNT_MB = 900
+MOUNT_MB = 3000
 
 
 def _mounted(folder: Path) -> bool:

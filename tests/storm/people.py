@@ -43,10 +43,12 @@ class Person(threading.Thread):
             self.call("POST", "/api/sign-in", {"name": self.who, "password": "plaster-and-light"})
         cases = [t["number"] for t in self.call("GET", "/api/cases")]
         what = self.rng.choices(
-            (self.drop, self.set, self.undo, self.hand_off, self.delete, self.look), (3, 8, 2, 1, 4 if len(cases) > 6 else 0, 3)
+            (self.drop, self.set, self.undo, self.hand_off, self.delete, self.look), (3, 8, 2, 1, 6 if len(cases) > 12 else 0, 3)
         )[0]
-        if what == self.drop or not cases:
+        if not cases or (what == self.drop and len(cases) < 30):
             self.drop()
+        elif what == self.drop:
+            self.delete(self.rng.choice(cases))
         else:
             what(self.rng.choice(cases))
 

@@ -13,6 +13,9 @@ from django.core.management.base import BaseCommand
 from django.db import Error, close_old_connections
 from django.utils import timezone
 from procrastinate.contrib.django import app
+from procrastinate.exceptions import UniqueViolation
+from procrastinate.jobs import Job, Status
+from procrastinate.manager import JobManager
 
 from bitecore.trouble import where_it_broke
 
@@ -67,14 +70,38 @@ async def _take(worker_app: Any, queue: str, jobs: int, *, signals: bool) -> Non
     )
 
 
+async def _take_up(manager: JobManager, job: Job) -> None:
+    """A dead worker's job runs again. Where the case has another one waiting, that does the work and this one ends."""
+    log.warning("taking up case job %s of a dead worker", job.id)
+    try:
+        await manager.retry_job(job)
+    except UniqueViolation:
+        await manager.finish_job(job, Status.FAILED, delete_job=True)
+
+
+async def _take_up_lost(manager: JobManager, seen: set[int]) -> set[int]:
+    """Jobs of ours that have ended here and not in the database, for it was away; those seen at the last look too are taken up."""
+    from runs.tasks import RUNNING, STARTED
+
+    if not STARTED:
+        return set()
+    lost = {}
+    for job in await manager.list_jobs_async(status=Status.DOING.value):
+        if job.id in STARTED and job.id not in RUNNING:
+            lost[job.id] = job
+    for number in seen & set(lost):
+        await _take_up(manager, lost.pop(number))
+    return set(lost)
+
+
 async def _watch(worker_app: Any) -> None:
     """Jobs of dead workers run again; cases that need work and have no job get one; what nothing refers to goes."""
-    next_sweep = time.monotonic() + 30.0
+    next_sweep, lost = time.monotonic() + 30.0, set[int]()
     while True:
         try:
             for job in await worker_app.job_manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER_S):
-                log.warning("taking up case job %s of a dead worker", job.id)
-                await worker_app.job_manager.retry_job(job)
+                await _take_up(worker_app.job_manager, job)
+            lost = await _take_up_lost(worker_app.job_manager, lost)
             await asyncio.to_thread(_sweep)
             if time.monotonic() > next_sweep:
                 next_sweep = time.monotonic() + _SWEEP_EVERY_S
