@@ -19,6 +19,7 @@ from .say import Fail, say
 # Below the ports that the system gives to connections going out: nobody takes it by chance.
 PORT = 25432
 _OTHERS = range(25433, 25533)
+_GIVEN_OUT = 32768
 # A port that another server has taken meanwhile is waited for so long (seconds), before everyone is told of another.
 _WAIT_S = 4.0
 # No statement is written into the log with the values it was about: a patient's name could be among them.
@@ -131,9 +132,11 @@ class Cluster:
     def _last_port(self) -> int:
         """Where it ran before: what is connected to it finds it again after a restart."""
         try:
-            return int((self.folder / "port").read_text())
+            port = int((self.folder / "port").read_text())
         except (OSError, ValueError):
             return PORT
+        # An earlier version took one that the system may give to any connection.
+        return port if port < _GIVEN_OUT else PORT
 
     def url(self, name: str = "bench") -> str:
         live = self.running()

@@ -119,6 +119,24 @@ class DropTest(ServerCase):
         self.assertEqual(answer["refused"][0]["code"], "too-many-triangles")
         self.assertIn("1,000", answer["refused"][0]["message"])
 
+    def test_the_house_raises_and_lowers_the_limits(self) -> None:
+        def keep(**values: int | None) -> None:
+            self.assertEqual(post(self.tove, "/api/house/general", {"values": values}).status_code, 200)
+
+        keep(triangles=1000)
+        self.assertIn("1,000", drop(self.mira, pair()[0]).json()["refused"][0]["message"])
+        with limited(triangles=1000):
+            keep(triangles=200_000, read_mb=400, read_s=5)
+            self.assertEqual(drop(self.mira, pair()[0]).json()["accepted"], ["a.stl"])
+            keep(triangles=None)
+            self.assertEqual(drop(self.mira, pair()[0]).json()["accepted"], [])
+        keep(drop_mb=1)
+        self.assertIn("A drop takes up to 1 MB", drop(self.mira, *pair()).json()["refused"][0]["message"])
+        for values in ({"triangles": 0}, {"read_s": "soon"}, {"read_mb": 10**9}, {"colour": 1}):
+            answer = post(self.tove, "/api/house/general", {"values": values})
+            self.assertEqual(answer.status_code, 422)
+            self.assertRegex(answer.json()["message"], r"\.$")
+
     def test_larger_than_a_drop_may_be(self) -> None:
         with limited(drop_bytes=100_000):
             answer = drop(self.mira, *pair()).json()

@@ -28,12 +28,14 @@ class OwnersTest(TransactionTestCase):
         values = {"body": {"mesh": "c" * 64}, "place": {"by_piece": {"p1": {"json": 1}, "p2": {"mesh": "d" * 64}}}}
         manifest = {"step": "base", "piece": "p1", "values": values}
         old.get_model("runs", "Result").objects.create(key="k" * 64, step="base", manifest=manifest)
+        broken = {**manifest, "flags": [{"code": "memory", "severity": "stop", "message": "x"}]}
+        old.get_model("runs", "Result").objects.create(key="m" * 64, step="trim", manifest=broken)
         old.get_model("cases", "Blob").objects.create(sha256="a" * 64, size=1)
 
         executor = MigrationExecutor(connection)
         executor.migrate(executor.loader.graph.leaf_nodes())
         from cases.models import Case as NewCase
-        from runs.models import ResultBlob
+        from runs.models import Result, ResultBlob
         from runs.services import count_uses
 
         new = NewCase.objects.get()
@@ -42,5 +44,6 @@ class OwnersTest(TransactionTestCase):
         self.assertFalse(new.owner.counted)
         told = list(new.revisions.order_by("number").values_list("what", flat=True))
         self.assertEqual(told, ["Case opened with ⟦p1⟧, ⟦p2⟧", "Base: Under the lowest point", "Took back: Put aside: ⟦p1⟧"])
+        self.assertEqual(list(Result.objects.values_list("key", flat=True)), ["k" * 64])
         count_uses(new)
         self.assertEqual(list(new.owner.results.values_list("result_id", flat=True)), ["k" * 64])

@@ -11,6 +11,13 @@ def digests(refs):
             yield from digests((ref.get("by_piece") or {}).values())
 
 
+def drop_failures_of_the_surroundings(apps, schema_editor):
+    """Kept by mistake as what a scan gives: they are worked out again."""
+    Result = apps.get_model("runs", "Result")
+    for code in ("broke-down", "memory"):
+        Result.objects.filter(manifest__flags__contains=[{"code": code}]).delete()
+
+
 def name_blobs(apps, schema_editor):
     Result, ResultBlob = apps.get_model("runs", "Result"), apps.get_model("runs", "ResultBlob")
     for row in Result.objects.iterator():
@@ -56,5 +63,6 @@ class Migration(migrations.Migration):
             ],
             options={"constraints": [models.UniqueConstraint(fields=("owner", "result"), name="one_result_use")]},
         ),
+        migrations.RunPython(drop_failures_of_the_surroundings, migrations.RunPython.noop),
         migrations.RunPython(name_blobs, migrations.RunPython.noop),
     ]
