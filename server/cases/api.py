@@ -42,7 +42,8 @@ from .schemas import (
     Tray,
     Veil,
 )
-from .shown import case_out, steps_out, tray_or_trouble
+from .shown import case_out, steps_out
+from .trays import tray_or_trouble
 
 router = Router(tags=["cases"])
 

@@ -18,7 +18,8 @@ class CaseQuery(models.QuerySet):
 
 class Case(models.Model):
     """owner : what its results and blobs are kept for; revision : number of the newest; needs_work : something is still to be
-    worked out; working : what runs now; wanted : when a person last changed it; retry, retries : when it is tried again by
+    worked out; working : what runs now; summary : what the rack shows of it (see trays.py);
+    wanted : when a person last changed it; retry, retries : when it is tried again by
     itself and how often it was, where the surroundings (disk, memory) were in the way; closed : put away then, to be kept
     until keep_until."""
 
@@ -30,6 +31,7 @@ class Case(models.Model):
     demanded = models.JSONField(default=list)
     working = models.JSONField(default=dict)
     last_good = models.JSONField(default=dict)
+    summary = models.JSONField(default=dict)
     picture = models.CharField(max_length=80, default="")
     trouble = models.TextField(default="")
     wanted = models.DateTimeField(null=True)

@@ -5,13 +5,10 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from django.db import DatabaseError
-
 from bitecore.errors import BadSetting
 from bitecore.runsheet import CaseDocument, Manifest, Step, standard
 from bitecore.runsheet.document import ALL
 from bitecore.runsheet.graph import Graph, Node
-from config.errors import log_accident
 from runs.pictures import picture_path, turn_of
 from runs.services import look
 from runs.store import ServerStore
@@ -21,10 +18,9 @@ from .handed import handed
 from .models import Case
 from .names import PERSONAL, Names
 from .prints import twins_of
-from .schemas import CaseOut, NodeOut, PieceOut, SettingOut, StepOut, Tray
+from .schemas import CaseOut, NodeOut, PieceOut, SettingOut, StepOut
 from .services import DETAILS, can_undo
-
-_WORST = ("failed", "look", "working", "stale", "todo", "done")
+from .trays import picture_of, resting_state
 
 
 def steps_out() -> list[StepOut]:
@@ -99,7 +95,7 @@ def case_out(case: Case, user: Any, *, veiled: bool) -> CaseOut:
         undo=names.said(undo) if undo else None,
         redo=names.said(redo) if redo else None,
         files=[asdict(file) for file in handed(graph, document, veiled=veiled)],
-        picture=_picture(case),
+        picture=picture_of(case),
         closed=case.closed is not None,
         keep_until=case.keep_until.isoformat() if case.keep_until else "",
         veiled=veiled,
@@ -168,13 +164,10 @@ def _asks(piece: str, document: CaseDocument, graph: Graph, about: dict) -> str 
     return next((other for other, jaw in graph.jaws.items() if jaw == about["jaw"]), None)
 
 
-def state_of(node: Node, case: Case) -> str:
+def _state(node: Node, case: Case) -> str:
     """The word for a node: what runs, what is shown from before, what waits."""
-    if node.state in ("done", "look", "failed"):
-        return node.state
-    if case.needs_work and node.id in case.working:
-        return "working"
-    return "stale" if node.id in case.last_good else "todo"
+    state = resting_state(node, case)
+    return "working" if state in ("stale", "todo") and case.needs_work and node.id in case.working else state
 
 
 def _node(node: Node, case: Case, document: CaseDocument, good: dict[str, Manifest]) -> NodeOut:
@@ -189,7 +182,7 @@ def _node(node: Node, case: Case, document: CaseDocument, good: dict[str, Manife
         part_of=node.step.part_of,
         piece=node.piece,
         jaw=node.jaw,
-        state=state_of(node, case),
+        state=_state(node, case),
         figure=shown.figure if shown else "",
         seconds=manifest.seconds if manifest else None,
         settings=settings,
@@ -212,86 +205,3 @@ def _settings_of(node: Node, document: CaseDocument) -> dict[str, Any]:
 
 def _small(manifest: Manifest | None) -> dict[str, Any]:
     return dict(manifest.values) if manifest else {}
-
-
-def _picture(case: Case) -> str:
-    return f"{case.owner_id}/{case.picture}" if case.picture else ""
-
-
-def tray_or_trouble(case: Case, *, veiled: bool) -> Tray:
-    """One case that cannot be shown does not take the rack with it."""
-    try:
-        return tray(case, veiled=veiled)
-    except (DatabaseError, MemoryError):
-        raise
-    except Exception as error:
-        log_accident(error)
-        return Tray(
-            number=case.number, patient="", practice="", purpose="", due="", picture="", step="", states=[],
-            waits="This case cannot be shown: something in it does not fit together. It has been logged; a lead can delete it.",
-            tone="look", working=None, created=case.created.isoformat(), closed=case.closed is not None,
-        )  # fmt: skip
-
-
-def tray(case: Case, *, veiled: bool) -> Tray:
-    document, graph = document_of(case), look(case)
-    states = []
-    for step in standard().shown:
-        nodes = [n for n in graph.nodes.values() if n.step.name == step.name]
-        states.append({"step": step.name, "title": step.title, "state": worst(state_of(n, case) for n in nodes)})
-    stands_at, waits, tone = _waits(case, document, graph, states)
-    running = [w.get("fraction", 0.0) for w in case.working.values()] if case.needs_work else []
-    return Tray(
-        number=case.number, patient="" if veiled else document.patient, practice=document.practice, purpose=document.purpose,
-        due=document.due, picture=_picture(case), step=stands_at, states=states, waits=waits, tone=tone,
-        working=min(running) if running else None, created=case.created.isoformat(),
-        closed=case.closed is not None, keep_until=case.keep_until.isoformat() if case.keep_until else "",
-    )  # fmt: skip
-
-
-def worst(states: Any) -> str:
-    """The worse of two jaws."""
-    found = list(states) or ["todo"]
-    return min(found, key=_WORST.index)
-
-
-def _waits(case: Case, document: CaseDocument, graph: Graph, states: list[dict]) -> tuple[str, str, str]:
-    """(step, one sentence, tone: look, work, next, calm)."""
-    if case.closed is not None:
-        return "", f"Closed; kept until {case.keep_until}", "calm"
-    if case.trouble:
-        return "", case.trouble, "look"
-    if case.held:
-        return "", "Stopped by hand: go on when you like", "look"
-    for state in states:
-        if state["state"] == "failed":
-            return state["step"], f"{state['title']}: {_first_flag(graph, state['step'], 'stop')}", "look"
-    if case.needs_work:
-        words = sorted({f"{w['what']}" for w in case.working.values()})
-        return "", f"Working: {', '.join(words).lower()}" if words else "Waits for its turn", "work"
-    if not graph.jaws:
-        return "intake", "No jaw scan yet", "look"
-    for step in standard().shown:
-        if step.name in document.accepted or step.on_demand:
-            continue
-        flag = _first_flag(graph, step.name, "look")
-        if flag:
-            return step.name, flag, "look"
-        return step.name, f"Ready to accept: {step.title}", "next"
-    return _last(graph)
-
-
-def _last(graph: Graph) -> tuple[str, str, str]:
-    node = graph.node("hand-off")
-    if node is not None and node.state in ("done", "look"):
-        return "hand-off", "Files are made", "calm"
-    return "hand-off", "Ready for the hand-off", "next"
-
-
-def _first_flag(graph: Graph, step: str, severity: str) -> str:
-    for node in graph.nodes.values():
-        if node.step.name == step and node.manifest:
-            for flag in node.manifest.flags:
-                if flag["severity"] == severity:
-                    return flag["message"]
-    return ""

@@ -12,10 +12,11 @@ from django.utils import timezone
 from procrastinate.contrib.django import app
 from procrastinate.exceptions import AlreadyEnqueued
 
-from bitecore.runsheet import standard
+from bitecore.runsheet import CaseDocument, standard
 from bitecore.runsheet.graph import Graph, resolve
 from cases.documents import document_of
 from cases.models import Case
+from cases.trays import keep_summary
 
 from .models import Owner
 from .owning import use_results
@@ -27,11 +28,11 @@ TASK, QUEUE, FRONT = "work_case", "cases", "front"
 OPEN_FOR, WAITED_FOR = timedelta(seconds=25), timedelta(minutes=2)
 
 
-def look(case: Case, store: ServerStore | None = None) -> Graph:
-    """The run sheet of a case as it stands, from stored results alone."""
+def look(case: Case, store: ServerStore | None = None, *, document: CaseDocument | None = None) -> Graph:
+    """The run sheet of a case as it stands, from stored results alone. document : its newest, where it is at hand."""
     store = store or ServerStore()
     store.known(case.last_good.values())
-    return resolve(document_of(case), standard(), store, demanded=frozenset(case.demanded))
+    return resolve(document or document_of(case), standard(), store, demanded=frozenset(case.demanded))
 
 
 def remember_good(case: Case, graph: Graph) -> None:
@@ -52,13 +53,15 @@ def steps_left(case: Case) -> bool:
 
 def ask_for_work(case: Case) -> None:
     """Inside the transaction of a change: nothing to do (an undo finds all its results), or a job with it."""
-    graph = look(case)
+    document = document_of(case)
+    graph = look(case, document=document)
     there = [n.manifest.key for n in graph.nodes.values() if n.manifest and n.manifest.key]
     lost = use_results(case.owner_id, there)
     case.needs_work = (lost or any(n.state == "ready" for n in graph.nodes.values())) and not case.held
     case.trouble, case.retry, case.retries = "", None, 0
     case.save(update_fields=["needs_work", "trouble", "retry", "retries"])
     remember_good(case, graph)
+    keep_summary(case, document, graph)
     if case.needs_work:
         enqueue(case)
     announce({"case": case.number, "kind": "revision", "revision": case.revision})

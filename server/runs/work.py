@@ -24,6 +24,7 @@ from bitecore.views import ViewJob, early_full, view_path
 from cases.documents import document_of
 from cases.models import Case
 from cases.prints import remember
+from cases.trays import keep_summary
 from config.links import begin_anew
 
 from .owning import OwnerGone, digests_of, sweep, use_results
@@ -36,6 +37,8 @@ log = logging.getLogger("bench.work")
 T = TypeVar("T")
 _PATIENCE_S = 90.0
 MOST_ATTEMPTS = 4
+# How often a case that is worked on is written to for the rack (seconds).
+_KEPT_EVERY_S, _SHOWN_EVERY_S = 2.0, 0.7
 _FIRST_WAIT, _LONGEST_WAIT, _MOST_RETRIES = timedelta(seconds=15), timedelta(minutes=10), 8
 
 
@@ -86,7 +89,7 @@ class CaseWork:
         self.store = ServerStore(self.case.owner_id)
         # Digests of the result that is being kept, should there be no case to keep it for.
         self.written: set[str] = set()
-        self._looked = 0.0
+        self._looked = self._kept = self._shown = 0.0
         self._running: dict[str, dict] = {}
         log_text = lambda text: log.error("case %s: %s", self.case.number, text)  # noqa: E731
         self.desk = Desk(case_id, self._progress, log_text, self._views)
@@ -153,18 +156,23 @@ class CaseWork:
     def _started(self, node: Node) -> None:
         assert node.task is not None
         self._running[node.task.key] = {"node": node.id, "fraction": 0.0, "what": node.step.title}
-        self._say()
+        self._say(turned=True)
 
     def _progress(self, job: Any, fraction: float, what: str) -> None:
         if isinstance(job, Task) and job.key in self._running:
             self._running[job.key] |= {"fraction": round(fraction, 3), "what": what}
             self._say()
 
-    def _say(self) -> None:
+    def _say(self, *, turned: bool = False) -> None:
+        """Tell every browser how far it is; kept with the case only now and then, and where something began or ended."""
         working = {entry["node"]: entry for entry in self._running.values()}
+        keep = turned or time.monotonic() - self._kept > _KEPT_EVERY_S
+        if keep:
+            self._kept = time.monotonic()
 
         def write() -> None:
-            Case.objects.filter(pk=self.case_id).update(working=working)
+            if keep:
+                Case.objects.filter(pk=self.case_id).update(working=working)
             announce({"case": self.case.number, "kind": "progress", "working": working})
 
         patiently(write)
@@ -177,8 +185,16 @@ class CaseWork:
             patiently(lambda: Case.objects.filter(pk=self.case_id).update(last_good=good))
         if node.step.name == "intake" and "about" in manifest.values:
             patiently(lambda: remember(self.case, node.piece, manifest.values["about"]["json"]["print"]))
-        self._say()
+        self._say(turned=True)
+        self._show_on_the_rack()
         patiently(lambda: announce({"case": self.case.number, "kind": "state"}))
+
+    def _show_on_the_rack(self) -> None:
+        """Its steps as they stand now; not after each of many results in a row."""
+        if time.monotonic() - self._shown > _SHOWN_EVERY_S:
+            self._shown = time.monotonic()
+            document = patiently(lambda: document_of(self.case))
+            patiently(lambda: keep_summary(self.case, document, look(self.case, self.store, document=document)))
 
     def _views_left(self, *more: ViewJob) -> None:
         """Let pictures for the stage be finished before the job ends."""
@@ -192,6 +208,7 @@ class CaseWork:
             return False
         remember_good(now, graph)
         use_results(now.owner_id, [n.manifest.key for n in graph.nodes.values() if n.state in ("done", "look", "failed") and n.manifest])
+        keep_summary(now, document_of(now), graph)
         self.case = now
         job = picture_job(now.owner_id, graph)
         if job is not None:

@@ -282,6 +282,34 @@ class TwoPeopleTest(ServerCase):
         self.assertEqual(post(self.tove, f"/api/cases/{number}/here").json(), {"others": ["Mira Tallow"]})
 
 
+class RackTest(ServerCase):
+    def test_the_rack_reads_what_is_kept_and_works_nothing_out(self) -> None:
+        numbers = {self.opened() for _ in range(12)}
+        with patch("runs.services.resolve", side_effect=AssertionError("the rack resolves")), self.assertNumQueries(3):
+            trays = self.mira.get("/api/cases").json()
+        self.assertEqual({t["number"] for t in trays}, numbers)
+
+    def test_a_tray_follows_every_change(self) -> None:
+        number = self.opened()
+
+        def tray() -> dict:
+            return self.mira.get("/api/cases").json()[0]
+
+        post(self.mira, f"/api/cases/{number}/details", {"base": 1, "values": {"patient": "Bo Ek", "due": "2026-12-01"}})
+        self.assertEqual((tray()["patient"], tray()["due"]), ("Bo Ek", "2026-12-01"))
+        post(self.mira, f"/api/cases/{number}/undo")
+        self.assertEqual((tray()["patient"], tray()["waits"]), ("", "Waits for its turn"))
+        post(self.mira, f"/api/cases/{number}/hold", {"held": True})
+        self.assertEqual(tray()["waits"], "Stopped by hand: go on when you like")
+
+    def test_a_case_without_a_summary_or_with_an_older_one_gets_it(self) -> None:
+        number = self.opened()
+        for summary in ({}, {"steps": "of a version before", "revision": 1}):
+            Case.objects.update(summary=summary)
+            self.assertEqual(self.mira.get("/api/cases").json()[0]["number"], number)
+            self.assertEqual(Case.objects.get().summary["revision"], 1)
+
+
 class HandOffTest(ServerCase):
     def test_waits_for_every_yes(self) -> None:
         number = self.opened()

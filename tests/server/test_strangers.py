@@ -109,6 +109,7 @@ class ForgedTest(ServerCase):
     def test_one_case_that_cannot_be_shown_leaves_the_rack_standing(self) -> None:
         second = self.opened()
         Revision.objects.filter(case__number=second).update(document={"number": second, "pieces": 7})
+        Case.objects.filter(number=second).update(summary={})
         trays = {t["number"]: t["waits"] for t in self.mira.get("/api/cases").json()}
         self.assertIn("cannot be shown", trays[second])
         self.assertNotIn("cannot be shown", trays[self.first])

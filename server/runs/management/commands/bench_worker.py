@@ -117,12 +117,16 @@ def _renew() -> None:
     """After a newer version came, or with the folder of views lost, cases are taken up again: open ones for the steps
     that are of a newer version, all for their pictures."""
     from cases.models import Case
+    from cases.trays import is_current, tray_or_trouble
     from runs.services import count_uses, enqueue, steps_left
     from runs.work import views_missing
 
     try:
         for case in Case.objects.filter(owner__counted=False).iterator():
             count_uses(case)
+        for case in Case.objects.iterator():
+            if not is_current(case):
+                tray_or_trouble(case, veiled=True)
         for case in Case.objects.filter(held=False, needs_work=False).iterator():
             if (case.closed is None and steps_left(case)) or views_missing(case):
                 Case.objects.filter(pk=case.pk).update(needs_work=True)

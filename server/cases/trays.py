@@ -1,0 +1,153 @@
+"""What the rack shows of a case. It is put together when the case changes and kept with it: the rack itself works nothing out."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable
+from functools import cache
+from typing import Any
+
+from django.db import DatabaseError
+
+from bitecore.runsheet import CaseDocument, standard
+from bitecore.runsheet.graph import Graph, Node
+from config.errors import log_accident
+
+from .models import Case
+from .schemas import Tray
+
+_WORST = ("failed", "look", "working", "stale", "todo", "done")
+_FIELDS = ("patient", "practice", "purpose", "due")
+
+
+@cache
+def _steps() -> str:
+    """Which steps there are, of which versions: a summary made with others is made anew."""
+    return hashlib.sha256(str([(s.name, s.version) for s in standard().steps]).encode()).hexdigest()[:16]
+
+
+def is_current(case: Case) -> bool:
+    return bool(case.summary) and case.summary.get("steps") == _steps() and case.summary.get("revision") == case.revision
+
+
+def summarised(case: Case, document: CaseDocument, graph: Graph) -> dict[str, Any]:
+    """states : of every step on the run sheet, as if nothing ran; failed, next : what it waits for, as [step, sentence, tone]."""
+    states = []
+    for step in standard().shown:
+        nodes = [n for n in graph.nodes.values() if n.step.name == step.name]
+        states.append({"step": step.name, "title": step.title, "state": worst(resting_state(n, case) for n in nodes)})
+    failed = next((s for s in states if s["state"] == "failed"), None)
+    return {
+        "steps": _steps(),
+        "revision": case.revision,
+        **{key: getattr(document, key) for key in _FIELDS},
+        "states": states,
+        "failed": [failed["step"], f"{failed['title']}: {_first_flag(graph, failed['step'], 'stop')}", "look"] if failed else None,
+        "next": list(_next(document, graph)),
+    }
+
+
+def keep_summary(case: Case, document: CaseDocument, graph: Graph) -> None:
+    case.summary = summarised(case, document, graph)
+    Case.objects.filter(pk=case.pk).update(summary=case.summary)
+
+
+def resting_state(node: Node, case: Case) -> str:
+    """The word for a node while nothing runs."""
+    if node.state in ("done", "look", "failed"):
+        return node.state
+    return "stale" if node.id in case.last_good else "todo"
+
+
+def worst(states: Iterable[str]) -> str:
+    """The worse of two jaws."""
+    return min(list(states) or ["todo"], key=_WORST.index)
+
+
+def _next(document: CaseDocument, graph: Graph) -> tuple[str, str, str]:
+    """(step, one sentence, tone: look, next, calm)."""
+    if not graph.jaws:
+        return "intake", "No jaw scan yet", "look"
+    for step in standard().shown:
+        if step.name in document.accepted or step.on_demand:
+            continue
+        flag = _first_flag(graph, step.name, "look")
+        if flag:
+            return step.name, flag, "look"
+        return step.name, f"Ready to accept: {step.title}", "next"
+    node = graph.node("hand-off")
+    if node is not None and node.state in ("done", "look"):
+        return "hand-off", "Files are made", "calm"
+    return "hand-off", "Ready for the hand-off", "next"
+
+
+def _first_flag(graph: Graph, step: str, severity: str) -> str:
+    for node in graph.nodes.values():
+        if node.step.name == step and node.manifest:
+            for flag in node.manifest.flags:
+                if flag["severity"] == severity:
+                    return flag["message"]
+    return ""
+
+
+def picture_of(case: Case) -> str:
+    return f"{case.owner_id}/{case.picture}" if case.picture else ""
+
+
+def tray_or_trouble(case: Case, *, veiled: bool) -> Tray:
+    """One case that cannot be shown does not take the rack with it."""
+    try:
+        if not is_current(case):
+            _summarise_now(case)
+        return tray(case, veiled=veiled)
+    except (DatabaseError, MemoryError):
+        raise
+    except Exception as error:
+        log_accident(error)
+        return Tray(
+            number=case.number, patient="", practice="", purpose="", due="", picture="", step="", states=[],
+            waits="This case cannot be shown: something in it does not fit together. It has been logged; a lead can delete it.",
+            tone="look", working=None, created=case.created.isoformat(), closed=case.closed is not None,
+        )  # fmt: skip
+
+
+def _summarise_now(case: Case) -> None:
+    """Of a case from before there were summaries, or after the steps have changed."""
+    from runs.services import look
+
+    from .documents import document_of
+
+    keep_summary(case, document_of(case), look(case))
+
+
+def tray(case: Case, *, veiled: bool) -> Tray:
+    """From what is kept with the case alone."""
+    kept = case.summary
+    busy = {node.split("/")[0] for node in case.working} if case.needs_work else set()
+    states = [{**s, "state": "working"} if s["step"] in busy and s["state"] in ("stale", "todo") else s for s in kept["states"]]
+    step, waits, tone = _waits(case)
+    running = [w.get("fraction", 0.0) for w in case.working.values()] if case.needs_work else []
+    return Tray(
+        number=case.number, patient="" if veiled else kept["patient"], practice=kept["practice"], purpose=kept["purpose"],
+        due=kept["due"], picture=picture_of(case), step=step, states=states, waits=waits, tone=tone,
+        working=min(running) if running else None, created=case.created.isoformat(),
+        closed=case.closed is not None, keep_until=case.keep_until.isoformat() if case.keep_until else "",
+    )  # fmt: skip
+
+
+def _waits(case: Case) -> tuple[str, str, str]:
+    """(step, one sentence, tone: look, work, next, calm)."""
+    if case.closed is not None:
+        return "", f"Closed; kept until {case.keep_until}", "calm"
+    if case.trouble:
+        return "", case.trouble, "look"
+    if case.held:
+        return "", "Stopped by hand: go on when you like", "look"
+    if case.summary["failed"]:
+        step, waits, tone = case.summary["failed"]
+        return step, waits, tone
+    if case.needs_work:
+        words = sorted({f"{w['what']}" for w in case.working.values()})
+        return "", f"Working: {', '.join(words).lower()}" if words else "Waits for its turn", "work"
+    step, waits, tone = case.summary["next"]
+    return step, waits, tone
