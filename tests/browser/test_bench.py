@@ -273,3 +273,30 @@ class DoorTest(BrowserCase):
         field.fill("0.2")
         field.press("Enter")
         tove.get_by_text("Kept as the house's default").wait_for()
+
+    def test_no_two_commands_share_a_key_and_the_overview_shows_them_all(self) -> None:
+        """On the rack, in the house settings, and in every step of the bench."""
+        self.keys("the rack")
+        self.page.keyboard.press("Alt+h")
+        self.page.get_by_role("heading", name="House settings").wait_for()
+        self.keys("the house settings")
+        self.page.keyboard.press("Alt+r")
+        self.open_pair()
+        for number in (1, 2, 3, 4, 5, 9, 0):
+            self.page.keyboard.press(f"Alt+{number}")
+            self.keys(f"step {number}")
+
+    def keys(self, where: str) -> None:
+        self.page.keyboard.press("Shift+?")
+        dialog = self.page.get_by_role("dialog", name="All keys")
+        dialog.wait_for()
+        keys = dialog.locator("kbd").all_inner_texts()
+        twice = {key for key in keys if keys.count(key) > 1}
+        self.assertTrue(keys and not twice, f"{where}: {twice}")
+        sheet = self.page.get_by_test_id("all-keys")
+        cut = sheet.evaluate("e => e.scrollHeight - e.clientHeight")
+        box = sheet.bounding_box()
+        assert box
+        self.assertLessEqual((cut, box["y"] + box["height"]), (0, 800), where)
+        self.page.keyboard.press("Escape")
+        dialog.wait_for(state="detached")

@@ -313,7 +313,7 @@ class BiteTest(BrowserCase):
         page = self.page
         self.apart()
         self.step("Level").click()
-        page.keyboard.press("a")
+        page.keyboard.press("x")
         grip = page.get_by_test_id("grip-tilt_deg")
         grip.get_by_text("Tilt: pull the back up or down").wait_for()
         page.keyboard.press("3")

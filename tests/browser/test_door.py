@@ -26,7 +26,7 @@ class SessionEndTest(BrowserCase):
         self.page.keyboard.press("Alt+5")
         # Half-typed words stay, and what was sent when it had ended is done after all.
         self.page.keyboard.press("d")
-        notes = self.page.get_by_label("Notes")
+        notes = self.page.get_by_role("textbox", name="Notes")
         notes.fill("half a thou")
         Session.objects.all().delete()
         # The purpose is sent as the field is left.

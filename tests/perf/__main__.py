@@ -15,7 +15,7 @@ import sys
 import time
 from pathlib import Path
 
-from . import kernels, runs, steps
+from . import engine, kernels, runs, steps
 from .table import Row, show
 
 HERE = Path(__file__).resolve().parent
@@ -53,7 +53,7 @@ def main() -> int:
     upper, lower = pair(args.tris)
     rows: list[Row] = []
     started = time.time()
-    groups = [kernels.rows, steps.rows, runs.rows]
+    groups = [kernels.rows, steps.rows, engine.rows, runs.rows]
     if args.crowd:
         from . import crowd
 

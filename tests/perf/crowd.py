@@ -15,7 +15,7 @@ from pathlib import Path
 from tests.caller import Caller
 
 from .stage import in_the_application
-from .table import Row
+from .table import Row, median_ms
 
 
 def rows(upper: bytes, lower: bytes, args: argparse.Namespace) -> Iterator[Row]:
@@ -34,13 +34,46 @@ def measure(folder: Path, runs: int) -> list[dict]:
     call_command("migrate", verbosity=0)
     call_command("flush", verbosity=0, interactive=False)
     people()
+    _held(200, folder)
     app = Application()
     try:
         app.start_web()
+        out = _rack(app.address, runs)
         app.start_worker()
-        return _crowd(app.address, folder, runs)
+        return out + _crowd(app.address, folder, runs)
     finally:
         app.stop()
+
+
+def _held(count: int, folder: Path) -> None:
+    """So many cases on the rack, which nobody works on."""
+    from django.contrib.auth.models import User
+    from django.core.files.base import ContentFile
+
+    from cases.blobs import dropped
+    from cases.services import hold, open_case
+
+    tove = User.objects.get(username="tove")
+    with dropped([ContentFile((folder / f"{jaw}.stl").read_bytes(), name=f"{jaw}.stl") for jaw in ("u", "l")]) as found:
+        for _ in range(count):
+            hold(tove, open_case(tove, found.scans, patient="Bo Ek").number, True)
+
+
+def _rack(address: str, runs: int) -> list[dict]:
+    mira = Colleague(address, "mira")
+    ms = median_ms(lambda: mira.call("GET", "/api/cases"), 4 * runs)
+    number = mira.call("GET", "/api/cases")[0]["number"]
+    revision = [mira.call("GET", f"/api/cases/{number}")["revision"]]
+
+    def change() -> None:
+        values = {"thickness_mm": 2 + revision[0] / 100}
+        body = {"base": revision[0], "step": "base", "values": values}
+        revision[0] = mira.call("POST", f"/api/cases/{number}/settings", body)["revision"]
+
+    return [
+        {"name": "crowd: rack of 200 cases", "ms": ms, "reach_ms": 50},
+        {"name": "crowd: a settings change to its answer", "ms": median_ms(change, 4 * runs)},
+    ]
 
 
 def _crowd(address: str, folder: Path, runs: int) -> list[dict]:

@@ -37,7 +37,9 @@ function Sheet({ which, close }: { which: "commands" | "keys"; close: () => void
       className="modal"
       aria-label={which === "keys" ? "All keys" : "Find a command"}
     >
-      <div className="modal-box line max-w-xl border p-0">{which === "keys" ? <Keys /> : <Box close={close} />}</div>
+      <div className={`modal-box line border p-0 ${which === "keys" ? "max-w-5xl" : "max-w-xl"}`}>
+        {which === "keys" ? <Keys /> : <Box close={close} />}
+      </div>
       <form method="dialog" className="modal-backdrop">
         <button type="submit">Close</button>
       </form>
@@ -100,9 +102,9 @@ function Keys() {
   const list = Object.values(useCommands((s) => s.list));
   const groups = [...new Set(list.map((c) => c.group))];
   return (
-    <div className="max-h-[80vh] overflow-auto p-5">
+    <div className="max-h-[88vh] overflow-auto p-5" data-testid="all-keys">
       <h2 className="mb-3 text-lg font-bold">All keys</h2>
-      <div className="columns-2 gap-6">
+      <div className="columns-3 gap-6 text-sm">
         {groups.map((group) => (
           <section key={group} className="mb-4 break-inside-avoid">
             <h3 className="dim mb-1 text-xs font-semibold tracking-wide uppercase">{group}</h3>
@@ -110,7 +112,7 @@ function Keys() {
               {list
                 .filter((c) => c.group === group)
                 .map((c) => (
-                  <li key={c.id} className="flex justify-between py-0.5">
+                  <li key={c.id} className="flex justify-between gap-2 py-0.5">
                     {c.title} <kbd className="key">{keyWords(c.keys)}</kbd>
                   </li>
                 ))}

@@ -100,6 +100,11 @@ export function SignInPage({ first }: { first: boolean }) {
   );
 }
 
+/** Escape would close it: there is nothing to go back to. */
+function stay(event: React.KeyboardEvent) {
+  if (event.key === "Escape") event.preventDefault();
+}
+
 /** Over what is open: it stays as it is, half-typed words too. */
 export function SignInAgain() {
   const ended = useSession((s) => s.ended);
@@ -107,7 +112,13 @@ export function SignInAgain() {
   useEffect(() => dialog?.showModal(), [dialog]);
   if (!ended) return null;
   return (
-    <dialog ref={setDialog} className="modal" aria-label="Sign in again" onCancel={(e) => e.preventDefault()}>
+    <dialog
+      ref={setDialog}
+      className="modal"
+      aria-label="Sign in again"
+      onCancel={(e) => e.preventDefault()}
+      onKeyDown={stay}
+    >
       <SignIn way="again" />
     </dialog>
   );

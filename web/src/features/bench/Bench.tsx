@@ -302,8 +302,8 @@ function Tools({ step, raw }: { step: string; raw: boolean }) {
         )}
         {step === "level" && (
           <ToolButton
-            label="Handle"
-            keys="a"
+            label="Axes"
+            keys="x"
             icon={<Rotate3d size={15} />}
             on={tool === "handle"}
             onClick={() => take("handle")}
@@ -314,7 +314,7 @@ function Tools({ step, raw }: { step: string; raw: boolean }) {
         )}
       </div>
       {hint && (
-        <p className="line pointer-events-none absolute bottom-4 left-4 max-w-72 rounded-lg border bg-base-100 px-3 py-2">
+        <p className="line pointer-events-none absolute bottom-4 left-64 max-w-80 rounded-lg border bg-base-100 px-3 py-2">
           {hint} {!tool && !raw && "Hold "}
           {!tool && !raw && <kbd className="key">R</kbd>}
           {!tool && !raw && " to see the raw scan."}

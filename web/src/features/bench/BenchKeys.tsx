@@ -79,8 +79,8 @@ export function BenchKeys({ data, doings, choose }: { data: CaseOut; doings: Doi
       />
       <Command
         id="handle"
-        title="Adjust the level by its handle"
-        keys="a"
+        title="Adjust the level by its axes"
+        keys="x"
         group="Tools"
         run={() => {
           if (bench.step !== "level") bench.open("level");

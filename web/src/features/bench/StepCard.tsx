@@ -32,7 +32,7 @@ export function StepCard({ data, steps, step, doings }: Props) {
         <h2 className="text-lg font-bold">{step.title}</h2>
         <span className="dim text-xs">
           {STATE_WORDS[state]}
-          {node?.seconds != null && ` in ${node.seconds.toFixed(1)} s`}, step {step.number} of 10
+          {node?.seconds != null && ` · ${node.seconds.toFixed(1)} s`}, step {step.number} of 10
         </span>
       </header>
       {nodes.length > 1 && <Which data={data} nodes={nodes} node={node} act={act} />}
@@ -125,6 +125,12 @@ function Twin({ data, step, node }: { data: CaseOut; step: StepOut; node: NodeOu
   ) : null;
 }
 
+/** Most settings count for both jaws; those that do not are named. */
+function forWhom(step: StepOut): string {
+  const own = step.settings.filter((s) => s.per_jaw && s.type === "boolean").map((s) => s.label.toLowerCase());
+  return own.length ? `For both jaws; each its own: ${own.join(", ")}.` : "For both jaws.";
+}
+
 function Settings({ data, step, node, doings }: { data: CaseOut; step: StepOut; node: NodeOut; doings: Doings }) {
   const alone = step.name === "intake";
   const of = (key: string) => step.settings.find((s) => s.key === key);
@@ -139,7 +145,7 @@ function Settings({ data, step, node, doings }: { data: CaseOut; step: StepOut; 
   const jaws = step.scope === "piece" && !alone && nodesOf(data, step.name).length > 1;
   return (
     <section aria-label="Settings">
-      {jaws && <p className="dim pt-1 pb-0.5 text-xs">For both jaws; the saws for each its own.</p>}
+      {jaws && <p className="dim pt-1 pb-0.5 text-xs">{forWhom(step)}</p>}
       <SettingsForm
         settings={step.settings}
         values={all("settings")}

@@ -36,6 +36,8 @@ export function Command({ id, title, keys, group, run }: Props) {
     // Signs stand on other keys, with or without Shift, on other keyboards.
     keys === "?" || keys === "/" ? `${keys}, shift+${keys}` : keys,
     (event) => {
+      // Under a dialog nothing is done, and its own keys (Escape) are left to it.
+      if (document.querySelector("dialog[open]")) return;
       // Enter is the button's own for who walks by keyboard; after a click with the mouse it is the command's.
       const at = event.target instanceof HTMLElement ? event.target.closest("button, a, select, summary") : null;
       if (keys === "enter" && at && walking) return;

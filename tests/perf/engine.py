@@ -1,0 +1,30 @@
+"""The engine without geometry: how long it takes to know what stands where."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Iterator
+
+from bitecore.files import stl
+from bitecore.runsheet import CaseDocument, MemoryStore, PieceEntry, evaluate, standard
+from bitecore.runsheet.graph import resolve
+from tests.shapes import jaws, turn
+
+from .table import Row, median_ms
+
+
+def rows(upper: bytes, lower: bytes, args: argparse.Namespace) -> Iterator[Row]:
+    for further in (0, 60):
+        name = f"engine: resolve, {'a pair' if not further else f'a pair and {further} more scans'}"
+        if args.only not in name:
+            continue
+        store = MemoryStore()
+        scans = [*jaws(21), *(jaws(21)[i % 2].moved(turn(i)) for i in range(further))]
+        pieces = [
+            PieceEntry(id=f"p{i}", file=f"{i}.stl", sha256=store.blobs.write(stl.write_binary(mesh)), drop=i // 2)
+            for i, mesh in enumerate(scans, 1)
+        ]
+        document = CaseDocument(pieces=pieces)
+        graph = evaluate(document, standard(), store).graph
+        ms = median_ms(lambda d=document, s=store: resolve(d, standard(), s, demanded=frozenset()), args.runs)
+        yield Row(name, ms, note=f"{len(graph.nodes)} nodes")
