@@ -90,6 +90,9 @@ def said(error: BaseException) -> JsonResponse:
         return JsonResponse(shape(*_WORDS[400]), status=400)
     if isinstance(error, Http404):
         return JsonResponse(shape(*_WORDS[404]), status=404)
+    if isinstance(error, FileNotFoundError):
+        # Deleted by a colleague while it was asked for.
+        return JsonResponse(shape("file-gone", "A file of this case is not there any more. Load the page again."), status=409)
     log_accident(error)
     return JsonResponse(shape("accident", _ACCIDENT), status=500)
 

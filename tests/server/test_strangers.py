@@ -13,7 +13,7 @@ from django.test import Client
 from cases.carried import MARK
 from cases.models import AuditLine, Case, Revision
 from tests.core.test_files import zipped
-from tests.server.common import drop, pair, post
+from tests.server.common import clear_state, drop, pair, post
 from tests.server.test_cases import ServerCase
 
 
@@ -164,6 +164,12 @@ class OddTest(ServerCase):
         files = [(f"{i}.stl", b"?") for i in range(150)]
         self.assertEqual(len(drop(self.mira, *files).json()["refused"]), 150)
         self.said(drop(self.mira, *[(f"{i}.stl", b"") for i in range(1100)]), 413)
+
+    def test_a_file_that_goes_while_it_is_asked_for(self) -> None:
+        number = self.opened()
+        clear_state()
+        answer = self.mira.get(f"/api/cases/{number}/case.zip")
+        self.assertEqual(self.said(answer, 409)["code"], "file-gone")
 
     def test_odd_file_names(self) -> None:
         for name in ("a\nb.stl", "../../x.stl", "\u202eknow.stl", "a" * 400 + ".stl", "⟦p1⟧.stl", "{patient}.stl", "<b>.stl"):
