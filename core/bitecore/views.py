@@ -14,7 +14,7 @@ import numpy as np
 from .files import Limits, read_mesh
 from .files import glb as glb_file
 from .mesh import GROUP_CUT, Mesh
-from .mesh.mapped import NOUGHT, UNKNOWN, codes_of, is_map
+from .mesh.mapped import coded, scale_of
 from .ops.crease import creased
 from .ops.mend import largest_piece
 from .ops.picture import picture, turntable
@@ -23,7 +23,8 @@ from .ops.weld import weld
 from .progress import Run
 from .runsheet.store import FolderBlobs
 
-VERSION = 5
+# Raised when what is drawn of the same mesh changes: views of an older look are made anew.
+VERSION = 6
 _LIGHT_CELLS = 64
 
 
@@ -111,17 +112,19 @@ def glb(mesh: Mesh, *, light: bool = False) -> bytes:
     grey = np.clip(shade[order.vertex] * 230, 0, 255).astype(np.uint8)
     # Red is the shade; of a map, green is the distance in its code and alpha says whether it is known.
     green, known = grey, np.ones(len(grey), bool)
-    if is_map(mesh):
-        green = codes_of(mesh)[source]
-        known = green > UNKNOWN
-        green = np.where(known, green, NOUGHT).astype(np.uint8)
+    shown = None
+    if mesh.channel is not None:
+        shown = scale_of(mesh.channel)
+        green, known = coded(mesh.channel, shown)
+        green, known = green[source], known[source]
     colours = np.stack([grey, green, grey, np.where(known, 255, 0).astype(np.uint8)], axis=1)
     return glb_file.write(
         mesh.vertices_mm[source] - origin,
         split.normals[order.vertex],
         colours,
         order.faces,
-        extras={"origin_mm": origin.tolist(), "triangles": mesh.triangles, "light": light, "digest": digest},
+        extras={"origin_mm": origin.tolist(), "triangles": mesh.triangles, "light": light, "digest": digest}
+        | ({"channel": shown} if shown else {}),
     )
 
 
@@ -152,4 +155,4 @@ def lighter(mesh: Mesh) -> Mesh:
     good = (faces[:, 0] != faces[:, 1]) & (faces[:, 1] != faces[:, 2]) & (faces[:, 2] != faces[:, 0])
     if not good.any():
         return mesh
-    return Mesh.of(middle, faces[good], mesh.groups[good])
+    return Mesh.of(middle, faces[good], mesh.groups[good], mesh.source[good])

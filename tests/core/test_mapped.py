@@ -7,11 +7,19 @@ import unittest
 import numpy as np
 
 from bitecore.anatomy.following import changed
-from bitecore.mesh import Mesh
-from bitecore.mesh.mapped import NOUGHT, STEP_MM, UNKNOWN, codes_of, is_map, mapped
+from bitecore.mesh import GROUP_CUT, Mesh
+from bitecore.mesh.mapped import NOUGHT, STEPS, coded, mapped, scale_of
 from bitecore.ops.rigid import placed
 from bitecore.words import to_um
 from tests.shapes import box, sheet
+
+
+def read(mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
+    """The bytes as the stage gets them, as whole numbers, and whether each is known."""
+    assert mesh.channel
+    codes, known = coded(mesh.channel, scale_of(mesh.channel))
+    return codes.astype(int), known
+
 
 FLAT = sheet(30, 30, lambda x, y: 0 * x, (30.0, 30.0))
 
@@ -23,24 +31,31 @@ class MapTest(unittest.TestCase):
             off = changed(sheet(12, 12, lambda x, y: 0 * x, (10.0, 10.0)), FLAT, placed(np.eye(3), [0, 0, height]))
             np.testing.assert_allclose(off, height, atol=1e-9)
             small = mapped(sheet(12, 12, lambda x, y: 0 * x, (10.0, 10.0)), off)
-            self.assertTrue(is_map(small))
-            np.testing.assert_array_equal(small.groups, NOUGHT + round(height / STEP_MM))
-            np.testing.assert_array_equal(codes_of(small), NOUGHT + round(height / STEP_MM))
+            np.testing.assert_allclose(small.channel.values, height, atol=1e-6)
+            codes, known = read(small)
+            self.assertTrue(known.all())
+            # What the stage reads out of a byte is the height, to half a step of 4 µm.
+            np.testing.assert_allclose((codes - NOUGHT) * scale_of(small.channel)["step"], height, atol=0.0021)
 
     def test_far_off_is_cut_off_and_the_unknown_stays_unknown(self) -> None:
         off = np.zeros(len(FLAT.vertices_mm))
         off[FLAT.vertices_mm[:, 0] > 5] = 3.0
         off[FLAT.vertices_mm[:, 0] < -5] = np.nan
-        found = mapped(FLAT, off)
-        middle = FLAT.vertices_mm[FLAT.faces].mean(1)
-        self.assertTrue((found.groups[middle[:, 0] > 7] == 255).all())
-        self.assertTrue((found.groups[middle[:, 0] < -7] == UNKNOWN).all())
-        codes = codes_of(found)
-        self.assertTrue((codes[FLAT.vertices_mm[:, 0] < -7] == UNKNOWN).all())
+        codes, known = read(mapped(FLAT, off))
+        self.assertTrue((codes[FLAT.vertices_mm[:, 0] > 7] == NOUGHT + STEPS).all())
+        np.testing.assert_array_equal(known, FLAT.vertices_mm[:, 0] >= -5)
         self.assertTrue((codes[np.abs(FLAT.vertices_mm[:, 0]) < 3] == NOUGHT).all())
 
-    def test_a_plain_mesh_is_no_map(self) -> None:
-        self.assertFalse(is_map(box((3, 4, 5))))
+    def test_a_map_is_beside_what_faces_are_made_of(self) -> None:
+        solid = box((3, 4, 5)).plus([], [[0, 1, 2]], GROUP_CUT)
+        found = mapped(solid, np.arange(8.0))
+        np.testing.assert_array_equal(found.groups, solid.groups)
+        self.assertIsNone(box((3, 4, 5)).channel)
+        again = Mesh.from_bytes(found.to_bytes())
+        np.testing.assert_array_equal(again.channel.values, np.arange(8.0))
+        self.assertEqual((again.channel.name, again.channel.unit, again.digest), ("distance", "mm", found.digest))
+        part = found.of_faces([0])
+        np.testing.assert_array_equal(part.channel.values, np.unique(found.faces[0]))
 
     def test_beside_the_border_nothing_is_known(self) -> None:
         """What is nearest to the rim of a scan is beside it, and no distance can be given."""
@@ -68,7 +83,7 @@ class WordsTest(unittest.TestCase):
     def test_a_mesh_keeps_its_codes_when_it_is_moved(self) -> None:
         found = mapped(FLAT, np.full(len(FLAT.vertices_mm), 0.04))
         again = found.moved(placed(np.eye(3), [1, 2, 3]))
-        np.testing.assert_array_equal(found.groups, again.groups)
+        np.testing.assert_array_equal(found.channel.values, again.channel.values)
         self.assertIsInstance(again, Mesh)
 
 

@@ -27,7 +27,7 @@ from .table import Row, median_ms
 
 def _fresh(mesh: Mesh) -> Mesh:
     """The same arrays without what was remembered about them."""
-    return Mesh(mesh.vertices_mm, mesh.faces, mesh.groups)
+    return Mesh(mesh.vertices_mm, mesh.faces, mesh.groups, mesh.source)
 
 
 def _theirs(mesh: Mesh) -> trimesh.Trimesh:

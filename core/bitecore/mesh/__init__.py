@@ -12,13 +12,15 @@ from .measures import (
     vertex_normals,
     volume_ml,
 )
-from .mesh import GROUP_CUT, GROUP_PATCH, GROUP_SCAN, Mesh
+from .mesh import GROUP_CUT, GROUP_PATCH, GROUP_SCAN, MADE, Channel, Mesh
 from .topology import border_loops, check_solid, edge_table, face_components
 
 __all__ = [
     "GROUP_CUT",
     "GROUP_PATCH",
     "GROUP_SCAN",
+    "MADE",
+    "Channel",
     "Mesh",
     "area_mm2",
     "area_vectors",

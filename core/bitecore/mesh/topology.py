@@ -249,4 +249,4 @@ def split_bow_ties(mesh: Mesh) -> tuple[Mesh, int]:
     moved = number[fan]
     corner_vertex = np.where(moved >= 0, moved, corner_vertex)
     vertices = np.vstack([mesh.vertices_mm, mesh.vertices_mm[mesh.faces.ravel()[extra]]])
-    return Mesh.of(vertices, corner_vertex.reshape(-1, 3), mesh.groups), len(extra)
+    return Mesh.of(vertices, corner_vertex.reshape(-1, 3), mesh.groups, mesh.source), len(extra)

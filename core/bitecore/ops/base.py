@@ -195,7 +195,7 @@ def base(mesh: Mesh, *, up: ArrayLike, thickness_mm: float, run: Run = QUIET) ->
     Heights are along `up` from the origin of the frame. Raises StepFailed where no solid can be made.
     """
     rotation = frame_of(up)
-    local = Mesh.of(mesh.vertices_mm @ rotation.T, mesh.faces, mesh.groups)
+    local = mesh.with_vertices(mesh.vertices_mm @ rotation.T)
     if not border_loops(local):
         raise StepFailed("The surface has no border to carry down: it is closed already.", code="no-border")
     before = border_points(local)
@@ -264,9 +264,7 @@ def _closed(mesh: Mesh, local: Mesh, rotation: NDArray, thickness_mm: float, run
     rings = [local.vertices_mm[loop][:, :2] for loop in loops]
     floor_faces = foot[triangulate(rings)][:, ::-1]
     feet = np.c_[np.vstack(rings), np.full(len(top), floor)] @ rotation
-    faces = np.vstack([local.faces, wall, floor_faces])
-    groups = np.r_[local.groups, np.full(len(wall) + len(floor_faces), GROUP_CUT, np.uint8)]
-    body = Mesh.of(np.vstack([kept, feet]), faces, groups)
+    body = local.with_vertices(kept).plus(feet, np.vstack([wall, floor_faces]), GROUP_CUT)
     check = check_solid(body)
     if not check.ok or volume_ml(body) <= 0:
         raise StepFailed("The base could not be closed on this border. Trim a little more off the border.", code="base-open")

@@ -81,7 +81,7 @@ def without_turned(mesh: Mesh, vertices: NDArray[np.float64]) -> Mesh:
     """The mesh with these vertices, but for those that would turn a face over: they stay where they were."""
     before = face_normals(mesh)
     for _ in range(6):
-        moved = Mesh.of(vertices, mesh.faces, mesh.groups)
+        moved = mesh.with_vertices(vertices)
         turned = np.einsum("ij,ij->i", before, face_normals(moved)) < 0.3
         if not turned.any():
             return moved

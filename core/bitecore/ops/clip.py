@@ -15,7 +15,7 @@ from ..mesh import GROUP_CUT, Mesh, border_loops
 
 
 @nb.njit(cache=True)
-def _clip(faces, groups, value, twin):
+def _clip(faces, value, twin):
     """Keep value >= 0. New vertices are numbered from n in the order met; each edge is cut once."""
     m, n = faces.shape[0], value.shape[0]
     cut = np.full(3 * m, -1, np.int64)
@@ -34,7 +34,7 @@ def _clip(faces, groups, value, twin):
                 cut[h] = n + new
                 new += 1
     out = np.empty((2 * m, 3), np.int64)
-    out_group = np.empty(2 * m, np.uint8)
+    parent = np.empty(2 * m, np.int64)
     k = 0
     poly = np.empty(6, np.int64)
     for f in range(m):
@@ -52,9 +52,9 @@ def _clip(faces, groups, value, twin):
             continue
         for j in range(1, size - 1):
             out[k, 0], out[k, 1], out[k, 2] = poly[0], poly[j], poly[j + 1]
-            out_group[k] = groups[f]
+            parent[k] = f
             k += 1
-    return out[:k], out_group[:k], edge_a[:new], edge_b[:new]
+    return out[:k], parent[:k], edge_a[:new], edge_b[:new]
 
 
 @dataclass(frozen=True)
@@ -84,12 +84,12 @@ def clip(mesh: Mesh, values: ArrayLike, *, exactly: Height | None = None) -> Cli
     # Crowded edges have no single twin: their cuts stay separate there.
     table = edge_table(mesh)
     twin = np.where(table.count == 2, table.twin, -1)
-    faces, groups, a, b = _clip(mesh.faces, mesh.groups, value, twin)
+    faces, parent, a, b = _clip(mesh.faces, value, twin)
     share = value[a] / (value[a] - value[b])
     if exactly is not None:
         share = _placed(mesh.vertices_mm[a], mesh.vertices_mm[b], share, exactly)
     points = mesh.vertices_mm[a] + (mesh.vertices_mm[b] - mesh.vertices_mm[a]) * share[:, None]
-    whole = Mesh.of(np.vstack([mesh.vertices_mm, points]), faces, groups)
+    whole = Mesh.of(np.vstack([mesh.vertices_mm, points]), faces, mesh.groups[parent], mesh.source[parent])
     gone = int((value[mesh.faces] <= 0).all(1).sum())
     return Clipped(whole.of_faces(np.ones(whole.triangles, bool)), gone)
 
@@ -141,11 +141,7 @@ def saw_solid(mesh: Mesh, *, point_mm: ArrayLike, keep_towards: ArrayLike) -> Me
     number = np.concatenate(loops)
     # Seen from the kept side the border runs with its faces; the closing faces look the other way.
     cap = number[faces][:, ::-1]
-    return Mesh.of(
-        kept.vertices_mm,
-        np.vstack([kept.faces, cap]),
-        np.r_[kept.groups, np.full(len(cap), GROUP_CUT, np.uint8)],
-    )
+    return kept.plus([], cap, GROUP_CUT)
 
 
 def triangulate(rings: list[NDArray[np.float64]]) -> NDArray[np.int64]:

@@ -88,7 +88,7 @@ def above_curtain(local: Mesh, *, slope: float, round_mm: float, even: bool = Tr
     vertices = local.vertices_mm.copy()
     vertices[near, 2] -= value[near]
     value[near] = 0.0
-    kept = clip(Mesh.of(vertices, local.faces, local.groups), value, exactly=curtain).mesh
+    kept = clip(local.with_vertices(vertices), value, exactly=curtain).mesh
     if kept.triangles == 0:
         return kept
     whole = split_bow_ties(largest_piece(kept))[0]

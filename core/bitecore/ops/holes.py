@@ -197,8 +197,7 @@ def close_holes(mesh: Mesh, *, up_to_mm: float, run: Run = QUIET) -> tuple[Mesh,
         vertices.append(new)
         faces.append(patch)
         added += len(new)
-    groups = np.r_[mesh.groups, np.full(sum(len(f) for f in faces[1:]), GROUP_PATCH, np.uint8)]
-    return Mesh.of(np.vstack(vertices), np.vstack(faces), groups), small, left
+    return mesh.plus(np.vstack(vertices[1:]), np.vstack(faces[1:]), GROUP_PATCH) if small else mesh, small, left
 
 
 def _faces_around(mesh: Mesh) -> sparse.csr_matrix:

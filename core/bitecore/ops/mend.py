@@ -92,7 +92,7 @@ def turned_alike(mesh: Mesh) -> tuple[Mesh, int]:
         return mesh, 0
     faces = mesh.faces.copy()
     faces[turn] = faces[turn][:, ::-1]
-    return Mesh.of(mesh.vertices_mm, faces, mesh.groups), int(turn.sum())
+    return mesh.with_faces(faces), int(turn.sum())
 
 
 def component_areas(mesh: Mesh) -> tuple[NDArray[np.int32], NDArray[np.float64]]:

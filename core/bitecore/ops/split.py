@@ -32,4 +32,4 @@ def split_in_four(mesh: Mesh) -> Mesh:
     ab, bc, ca = middle.T
     a, b, c = f.T
     faces = np.vstack([np.c_[a, ab, ca], np.c_[ab, b, bc], np.c_[ca, bc, c], np.c_[ab, bc, ca]])
-    return Mesh.of(np.vstack([mesh.vertices_mm, mesh.vertices_mm[edges].mean(1)]), faces)
+    return Mesh.of(np.vstack([mesh.vertices_mm, mesh.vertices_mm[edges].mean(1)]), faces, np.tile(mesh.groups, 4), np.tile(mesh.source, 4))

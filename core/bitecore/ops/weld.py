@@ -57,5 +57,5 @@ def weld(points_mm: NDArray[np.float64]) -> Welded:
     first, corner = _weld(points.view(np.uint64), points)
     faces = corner.reshape(-1, 3)
     good = (faces[:, 0] != faces[:, 1]) & (faces[:, 1] != faces[:, 2]) & (faces[:, 2] != faces[:, 0])
-    mesh = Mesh.of(points[first], faces[good])
+    mesh = Mesh.of(points[first], faces[good], source=np.arange(good.sum()))
     return Welded(mesh.of_faces(np.ones(mesh.triangles, bool)) if not good.all() else mesh, int((~good).sum()))

@@ -130,6 +130,7 @@ def joined(meshes: list[Mesh]) -> Mesh:
         np.vstack([m.vertices_mm for m in meshes]),
         np.vstack([m.faces + s for m, s in zip(meshes, start, strict=False)]),
         np.concatenate([m.groups for m in meshes]),
+        np.concatenate([m.source for m in meshes]),
     )
 
 

@@ -13,8 +13,8 @@ import {
 } from "three";
 import type { MeshBVH } from "three-mesh-bvh";
 import { type Point, useBench } from "../../store/bench";
-import { treeOf } from "./loader";
-import { MAP_CODE, MODE, plasterMaterial } from "./plaster";
+import { type Channel, treeOf } from "./loader";
+import { MODE, plasterMaterial } from "./plaster";
 import type { Saws, Shown } from "./scene";
 import { useLoaded } from "./useLoaded";
 
@@ -86,6 +86,7 @@ export const Model = memo(function Model({ shown, ghost, saws, layer = 0, onMark
   useEffect(() => {
     const u = material.uniforms;
     u.uOrigin.value = loaded?.origin ?? [0, 0, 0];
+    if (loaded?.channel) u.uScale.value.set(loaded.channel.nought, loaded.channel.step);
     u.uMode.value = MODE_OF[shown.role] ?? (saws ? MODE.sawn : MODE.plaster);
     if (shown.role === "touch") u.uInk.value.setStyle("#1d3f8a", LinearSRGBColorSpace);
     if (shown.role === "deep") u.uInk.value.setStyle("#a3172a", LinearSRGBColorSpace);
@@ -120,7 +121,7 @@ export const Model = memo(function Model({ shown, ghost, saws, layer = 0, onMark
   }
 
   function onPointerMove(event: ThreeEvent<PointerEvent>) {
-    if (shown.role === "map") underPointer(mapValue(event));
+    if (shown.role === "map") underPointer(mapValue(event, loaded?.channel ?? null));
     if (event.buttons === 1) brushAt(event, false);
   }
 
@@ -160,15 +161,15 @@ export const Model = memo(function Model({ shown, ghost, saws, layer = 0, onMark
   );
 });
 
-/** The distance of the nearest corner of the triangle under the pointer, mm; null where nothing is known. */
-function mapValue(event: ThreeEvent<PointerEvent>): number | null {
+/** The mean of the known corners of the triangle under the pointer, in the unit of the map; null where nothing is known. */
+function mapValue(event: ThreeEvent<PointerEvent>, channel: Channel | null): number | null {
   const { face, object } = event;
   const colours = (object as Mesh).geometry.getAttribute("color");
-  if (!face || !colours) return null;
+  if (!face || !colours || !channel) return null;
   const bytes = colours.normalized ? 255 : 1;
   const known = [face.a, face.b, face.c].filter((i) => colours.getW(i) > 0).map((i) => colours.getY(i) * bytes);
   if (known.length === 0) return null;
-  return (known.reduce((a, b) => a + b, 0) / known.length - MAP_CODE.nought) * MAP_CODE.step_mm;
+  return (known.reduce((a, b) => a + b, 0) / known.length - channel.nought) * channel.step;
 }
 
 const BOXED = 20_000;

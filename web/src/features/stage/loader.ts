@@ -3,6 +3,14 @@ import { MeshoptDecoder } from "three/examples/jsm/libs/meshopt_decoder.module.j
 import { GLTFLoader } from "three/examples/jsm/loaders/GLTFLoader.js";
 import type { MeshBVH } from "three-mesh-bvh";
 
+/** What a map shows, and how a byte of it reads: value = (byte − nought) · step. */
+export interface Channel {
+  name: string;
+  unit: string;
+  step: number;
+  nought: number;
+}
+
 /** A mesh as the stage draws it: positions about origin_mm (home coordinates), so that float32 keeps its digits. */
 export interface Loaded {
   geometry: BufferGeometry;
@@ -11,6 +19,7 @@ export interface Loaded {
   light: boolean;
   /** Which mesh this shows; of a light copy, which mesh it stands for. */
   digest: string;
+  channel: Channel | null;
   tree: Promise<MeshBVH | null> | null;
 }
 
@@ -46,6 +55,7 @@ async function fetched(digest: string, kind: "light" | "full"): Promise<Loaded> 
     triangles?: number;
     light?: boolean;
     digest?: string;
+    channel?: Channel;
   };
   const geometry = mesh.geometry;
   geometry.computeBoundingBox();
@@ -57,6 +67,7 @@ async function fetched(digest: string, kind: "light" | "full"): Promise<Loaded> 
     triangles: extras.triangles ?? (geometry.index?.count ?? 0) / 3,
     light: extras.light ?? false,
     digest: extras.digest ?? "",
+    channel: extras.channel ?? null,
     tree: null,
   };
 }

@@ -1,4 +1,13 @@
-import { Color, DoubleSide, LinearSRGBColorSpace, PlaneGeometry, ShaderMaterial, SphereGeometry, Vector4 } from "three";
+import {
+  Color,
+  DoubleSide,
+  LinearSRGBColorSpace,
+  PlaneGeometry,
+  ShaderMaterial,
+  SphereGeometry,
+  Vector2,
+  Vector4,
+} from "three";
 
 /**
  * Plaster: two lights, warm from above and cool from below, and the shade that the core worked out per vertex
@@ -33,7 +42,8 @@ uniform vec4 uSaw[2];
 uniform int uMode;      // 0 plaster, 1 all hatched, 2 hatched behind the saws, 3 gone behind the saws, 4 plain ink, 5 foil, 6 dotted foil, 7 map
 uniform vec3 uInk;
 uniform float uOpacity;
-uniform float uReach;   // mm at the ends of the map's colours
+uniform float uReach;   // at the ends of the map's colours, in the unit of its channel
+uniform vec2 uScale;    // of its bytes: nought, and what a step is worth
 void main() {
   if (uMode == 4) {
     gl_FragColor = vec4(uInk, uOpacity);
@@ -59,7 +69,7 @@ void main() {
     if (stripe < 2.2) plaster *= 0.66;
   }
   if (uMode == 7 && vKnown > 0.99) {
-    float off = clamp((vCode - 129.0) * 0.004 / uReach, -1.0, 1.0);
+    float off = clamp((vCode - uScale.x) * uScale.y / uReach, -1.0, 1.0);
     vec3 end = off < 0.0 ? vec3(0.09, 0.29, 0.55) : vec3(0.60, 0.20, 0.05);
     plaster = mix(vec3(0.93, 0.91, 0.86), end, abs(off)) * (0.45 + 0.5 * light);
   }
@@ -73,9 +83,8 @@ void main() {
 
 export const MODE = { plaster: 0, goes: 1, sawn: 2, gone: 3, ink: 4, foil: 5, dotted: 6, map: 7 } as const;
 
-/** What the ends of a map's colours stand for, and how its code in the mesh reads (see mapped.py). */
+/** What the ends of a map's colours stand for. */
 export const MAP_REACH_MM = 0.1;
-export const MAP_CODE = { step_mm: 0.004, nought: 129 };
 
 /**
  * Everything on the stage is drawn by this one program, lines and planes too: a second one would make the page wait for
@@ -95,6 +104,8 @@ export function plasterMaterial(): ShaderMaterial {
       uMode: { value: MODE.plaster },
       uOpacity: { value: 1 },
       uReach: { value: MAP_REACH_MM },
+      // How the bytes of a map read: nought, and what a step is worth.
+      uScale: { value: new Vector2(129, 0.004) },
       uInk: { value: new Color(0, 0, 0) },
     },
   });
