@@ -20,12 +20,14 @@ from .models import HouseRevision
 
 class General(BaseModel):
     """What the house decides besides the steps. Seven years are usual (common practice, no source); the law decides.
-    case_name : how a case is called that is exported as a whole, from {number}, {patient}, {practice} and {date}. The rest
+    case_name : how a case is called that is exported as a whole, from {number}, {patient}, {practice} and {date}. results_gb :
+    above this much, results of earlier settings are dropped, the longest unused first. The rest
     are limits of what is accepted, as in bitecore.limits; None: as this installation was started."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
     retention_years: int = Field(7, ge=0, le=60, title="Years of keeping")
     case_name: str = Field("{date}_{number}_case", min_length=1, max_length=120, title="Name of an exported case")
+    results_gb: int = Field(50, ge=1, le=100_000, title="GB of results to keep")
     triangles: int | None = Field(None, ge=1_000, le=50_000_000, title="Triangles a scan may have")
     drop_mb: int | None = Field(None, ge=1, le=20_000, title="MB a drop may have")
     read_s: int | None = Field(None, ge=1, le=3_600, title="Seconds to read a scan")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from django.db import models
+from django.utils import timezone
 
 
 class Owner(models.Model):
@@ -32,10 +33,11 @@ class ResultBlob(models.Model):
 
 
 class ResultUse(models.Model):
-    """An owner needs a result."""
+    """An owner needs a result. used : when it last stood on its run sheet; all that stand there now have the same."""
 
     owner = models.ForeignKey(Owner, on_delete=models.CASCADE, related_name="results")
     result = models.ForeignKey(Result, on_delete=models.CASCADE, related_name="uses")
+    used = models.DateTimeField(default=timezone.now, db_index=True)
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=("owner", "result"), name="one_result_use")]

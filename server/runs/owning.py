@@ -8,11 +8,14 @@ import os
 import shutil
 import time
 from collections.abc import Iterable, Iterator
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
 from django.conf import settings
 from django.db import connection, transaction
+from django.db.models import OuterRef, Subquery
+from django.utils import timezone
 
 from bitecore.runsheet.store import FolderBlobs, Manifest, is_digest
 from bitecore.views import views_of
@@ -22,6 +25,9 @@ from .models import BlobUse, Owner, Result, ResultBlob, ResultUse
 log = logging.getLogger("bench.owning")
 # A blob without a reference may be one that a step has just written; after this it is none (seconds).
 GRACE_S = 900.0
+# What an earlier setting gave is left alone for so long: undo is instant then, and nothing that is being worked out goes.
+UNPINNED_S = 3600.0
+_AT_ONCE = 50
 
 
 class BlobsGone(Exception):
@@ -86,15 +92,18 @@ def take_result(owner_id: int, manifest: Manifest) -> None:
 
 
 @transaction.atomic
-def use_results(owner_id: int, keys: Iterable[str]) -> bool:
-    """The owner needs these results as well, which were there a moment ago. Is one gone meanwhile?"""
-    wanted = set(keys)
-    known = set(ResultUse.objects.filter(owner_id=owner_id, result_id__in=wanted).values_list("result_id", flat=True))
+def use_results(owner_id: int, keys: Iterable[str], *, also: Iterable[str] = ()) -> bool:
+    """The owner needs these results, which were there a moment ago. Is one gone meanwhile? also : where they are still there."""
+    wanted, now = set(keys), timezone.now()
+    uses = ResultUse.objects.filter(owner_id=owner_id, result_id__in=wanted | set(also))
+    known = set(uses.values_list("result_id", flat=True))
+    uses.update(used=now)
     if wanted - known:
         there = list(
             Result.objects.select_for_update(no_key=True).filter(key__in=wanted - known).order_by("key").values_list("key", flat=True)
         )
-        ResultUse.objects.bulk_create([ResultUse(owner_id=owner_id, result_id=key) for key in there], ignore_conflicts=True)
+        fresh = [ResultUse(owner_id=owner_id, result_id=key, used=now) for key in there]
+        ResultUse.objects.bulk_create(fresh, ignore_conflicts=True)
         return len(there) < len(wanted - known)
     return False
 
@@ -150,6 +159,37 @@ def sweep(digests: Iterable[str]) -> int:
 
 def _needed(digest: str) -> bool:
     return BlobUse.objects.filter(sha256=digest).exists() or ResultBlob.objects.filter(sha256=digest).exists()
+
+
+def drop_unpinned(limit_bytes: int, *, grace_s: float = UNPINNED_S) -> int:
+    """Above the limit: forget results that stand on no run sheet any more, those longest unused first. Undo works them out
+    again. How many uses were forgotten."""
+    over, gone = _kept_bytes() - limit_bytes, 0
+    while over > 0:
+        # What stands on an owner's run sheet was used when it last changed; what an earlier setting gave, before that.
+        newest = ResultUse.objects.filter(owner=OuterRef("owner")).order_by("-used").values("used")[:1]
+        old = timezone.now() - timedelta(seconds=grace_s)
+        loose = list(ResultUse.objects.filter(used__lt=Subquery(newest), used__lte=old).order_by("used", "pk")[:_AT_ONCE])
+        if not loose:
+            break
+        with transaction.atomic():
+            ResultUse.objects.filter(pk__in=[use.pk for use in loose]).delete()
+            digests = drop_results({use.result_id for use in loose})
+        over -= sum(_size(folder().path(digest)) for digest in digests)
+        sweep(digests)
+        gone += len(loose)
+    return gone
+
+
+def _kept_bytes() -> int:
+    return sum(_size(path) for path in Path(settings.BLOB_ROOT).glob("??/*"))
+
+
+def _size(path: Path) -> int:
+    try:
+        return path.stat().st_size
+    except OSError:
+        return 0
 
 
 def sweep_orphans(*, grace_s: float = GRACE_S) -> int:

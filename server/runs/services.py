@@ -56,7 +56,8 @@ def ask_for_work(case: Case) -> None:
     document = document_of(case)
     graph = look(case, document=document)
     there = [n.manifest.key for n in graph.nodes.values() if n.manifest and n.manifest.key]
-    lost = use_results(case.owner_id, there)
+    # Also what the stage goes on showing meanwhile.
+    lost = use_results(case.owner_id, there, also=case.last_good.values())
     case.needs_work = (lost or any(n.state == "ready" for n in graph.nodes.values())) and not case.held
     case.trouble, case.retry, case.retries = "", None, 0
     case.save(update_fields=["needs_work", "trouble", "retry", "retries"])

@@ -207,7 +207,8 @@ class CaseWork:
         if now.revision != self.case.revision or now.demanded != self.case.demanded:
             return False
         remember_good(now, graph)
-        use_results(now.owner_id, [n.manifest.key for n in graph.nodes.values() if n.state in ("done", "look", "failed") and n.manifest])
+        there = [n.manifest.key for n in graph.nodes.values() if n.manifest and n.manifest.key and not n.manifest.passing]
+        use_results(now.owner_id, there, also=now.last_good.values())
         keep_summary(now, document_of(now), graph)
         self.case = now
         job = picture_job(now.owner_id, graph)

@@ -147,6 +147,27 @@ class OrphanTest(WorkCase):
         self.assertEqual(on_disk(), before)
         self.assertEqual(self.work(case).needs_work, False)
 
+    def test_above_the_limit_what_earlier_settings_gave_goes_first(self) -> None:
+        case = self.opened(pair()[0])
+        for revision in range(1, 4):
+            self.work(case)
+            values = {"base": revision, "step": "base", "values": {"thickness_mm": 2.0 + revision}}
+            post(self.mira, f"/api/cases/{case.number}/settings", values)
+        case = self.work(case)
+        shown = {n["id"]: n["values"] for n in self.mira.get(f"/api/cases/{case.number}").json()["nodes"]}
+        bodies, size = Result.objects.filter(step="base").count(), owning._kept_bytes()
+        self.assertEqual(bodies, 4)
+        self.assertEqual(owning.drop_unpinned(size - 1), 0, "within the hour nothing goes")
+        self.assertGreater(owning.drop_unpinned(size - 1, grace_s=0), 0)
+        self.assertLess(owning._kept_bytes(), size)
+        owning.drop_unpinned(0, grace_s=0)
+        # What stands on the run sheet stays, however low the limit.
+        self.assertEqual(Result.objects.filter(step="base").count(), 1)
+        after = self.mira.get(f"/api/cases/{case.number}").json()
+        self.assertEqual({n["id"]: n["values"] for n in after["nodes"]}, shown)
+        post(self.mira, f"/api/cases/{case.number}/undo")
+        self.assertEqual(self.states(self.work(case))["base/p1"], "done")
+
     def test_uses_of_an_older_installation_are_counted_first(self) -> None:
         from runs.services import count_uses
 

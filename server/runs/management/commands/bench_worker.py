@@ -155,9 +155,11 @@ def _sweep() -> None:
 
 
 def _drop_orphans() -> None:
-    from runs.owning import sweep_orphans
+    from house.services import newest
+    from runs.owning import drop_unpinned, sweep_orphans
 
     try:
         sweep_orphans()
+        drop_unpinned(newest().general.results_gb * 1_000_000_000)
     finally:
         close_old_connections()

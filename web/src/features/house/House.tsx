@@ -126,6 +126,31 @@ export function House() {
   );
 }
 
+/** Results of earlier settings are kept for undo as long as there is room. */
+function Results({ house, lead, onSet }: AcceptedProps) {
+  const kept = house?.general.results_gb ?? "";
+  return (
+    <label className="flex items-center gap-2 whitespace-nowrap">
+      Results of earlier settings, up to
+      <input
+        className="input input-sm w-20"
+        type="number"
+        min={1}
+        disabled={!lead}
+        title="Above this much, those longest unused are dropped; undo works them out again"
+        key={String(kept)}
+        defaultValue={kept}
+        onBlur={(e) => {
+          const gb = Number(e.target.value);
+          if (gb && gb !== kept) onSet({ results_gb: gb });
+        }}
+        onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
+      />
+      GB
+    </label>
+  );
+}
+
 const LIMITS = [
   { key: "triangles", label: "Triangles a scan", kept: "triangles", per: 1 },
   { key: "drop_mb", label: "MB a drop", kept: "drop_bytes", per: 1_000_000 },
@@ -167,6 +192,7 @@ function Accepted({ house, lead, onSet }: AcceptedProps) {
           </label>
         );
       })}
+      <Results house={house} lead={lead} onSet={onSet} />
       <p className="dim">What is larger, or takes longer to read, is refused with a sentence. Empty: as started.</p>
     </section>
   );
