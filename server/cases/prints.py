@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
 from typing import Any
 
 from django.db import connection
 
-from .documents import document_of
+from .documents import CaseGone, document_of
 from .models import Case, ScanPrint
 from .names import Names
 
@@ -29,8 +30,10 @@ def twins_of(case: Case, retired: set[str], *, veiled: bool) -> dict[str, str]:
     for mine, theirs in _near(case, own):
         if mine.piece in out or (theirs.case_id == case.pk and (theirs.piece in retired or theirs.pk > mine.pk)):
             continue
-        if all(abs(a - b) <= _ALIKE * max(a, 1.0) for a, b in zip(mine.spread, theirs.spread, strict=True)):
-            out[mine.piece] = _sentence(case, mine, theirs, veiled)
+        same = all(abs(a - b) <= _ALIKE * max(a, 1.0) for a, b in zip(mine.spread, theirs.spread, strict=True))
+        if same:
+            with contextlib.suppress(CaseGone):
+                out[mine.piece] = _sentence(case, mine, theirs, veiled)
     return out
 
 

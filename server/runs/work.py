@@ -21,7 +21,7 @@ from bitecore.runsheet.evaluate import evaluate
 from bitecore.runsheet.graph import Node
 from bitecore.runsheet.task import Task
 from bitecore.views import ViewJob, early_full, view_path
-from cases.documents import document_of
+from cases.documents import CaseGone, document_of
 from cases.models import Case
 from cases.prints import remember
 from cases.trays import keep_summary
@@ -68,7 +68,7 @@ def work(case_id: int, attempts: int, stop: threading.Event) -> None:
             patiently(worker.give_up)
         else:
             worker.run()
-    except (Case.DoesNotExist, OwnerGone, IntegrityError):
+    except (Case.DoesNotExist, CaseGone, OwnerGone, IntegrityError):
         if Case.objects.filter(pk=case_id).exists():
             raise
         # Deleted meanwhile: what a child has just written for it goes too.

@@ -171,6 +171,11 @@ class OddTest(ServerCase):
         answer = self.mira.get(f"/api/cases/{number}/case.zip")
         self.assertEqual(self.said(answer, 409)["code"], "file-gone")
 
+    def test_a_case_that_goes_while_it_is_asked_for(self) -> None:
+        number = self.opened()
+        Revision.objects.filter(case__number=number).delete()
+        self.assertEqual(self.said(self.mira.get(f"/api/cases/{number}"), 404)["code"], "no-case")
+
     def test_odd_file_names(self) -> None:
         for name in ("a\nb.stl", "../../x.stl", "\u202eknow.stl", "a" * 400 + ".stl", "⟦p1⟧.stl", "{patient}.stl", "<b>.stl"):
             answer = drop(self.mira, (name, pair()[0][1])).json()

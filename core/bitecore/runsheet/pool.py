@@ -63,16 +63,16 @@ def _child(pipe: Connection, blobs: FolderBlobs, parent: int, nice: int) -> None
         if job is None or job == "stop":
             continue
         try:
-            if isinstance(job, Task):
-                pipe.send(("done", perform(job, registry, blobs, run)))
-            else:
-                pipe.send(("done", make_view(job, blobs, run)))
+            said: tuple[str, Any] = ("done", perform(job, registry, blobs, run) if isinstance(job, Task) else make_view(job, blobs, run))
         except Cancelled:
-            pipe.send(("cancelled", None))
+            said = ("cancelled", None)
         except (BrokenPipeError, EOFError):
             return
         except Exception as error:  # a defect of ours: said as a sentence, logged by the parent
-            pipe.send(("broken", where_it_broke(error)))
+            said = ("broken", where_it_broke(error))
+        # A parent that is gone hears nothing, and the next look for a job ends this child.
+        with contextlib.suppress(OSError):
+            pipe.send(said)
 
 
 def _called(job: Any) -> str:
