@@ -33,13 +33,14 @@ def fuzzed(name: str, seconds: int, folder: Path) -> tuple[str, bool, str]:
 def main() -> int:
     parser = argparse.ArgumentParser(prog="./bench fuzz")
     parser.add_argument("--seconds", type=int, default=600, help="for each reader (default 600)")
+    parser.add_argument("--at-once", type=int, default=2, help="so many readers at the same time (default 2)")
     parser.add_argument("--only", default="", help="only targets whose name holds this word; api for the API")
     parser.add_argument("--examples", type=int, default=200, help="requests for each address of the API (default 200)")
     args = parser.parse_args()
     folder = Path(tempfile.mkdtemp(prefix="bench-fuzz-", dir="/tmp"))
     names = [n for n in NAMES if args.only in n]
     bad = 0
-    with ThreadPoolExecutor(2) as pool:
+    with ThreadPoolExecutor(args.at_once) as pool:
         for name, good, said in pool.map(lambda n: fuzzed(n, args.seconds, folder), names):
             bad += not good
             print(f"{name:12} {'good' if good else 'FOUND, see ' + str(folder / name)}: {said}", flush=True)

@@ -84,7 +84,7 @@ def _zip(members: dict[str, bytes]) -> bytes:
     return out.getvalue()
 
 
-_BALL = sphere(5.0, 6)
+_BALL = sphere(5.0, 4)
 _SCAN = stl.write_binary(_BALL)
 
 
@@ -110,7 +110,7 @@ def _scans() -> list[bytes]:
     packed = glb.write(_BALL.vertices_mm, _BALL.vertices_mm / 5, _BALL.vertices_mm[:, [0, 1, 2, 0]].astype("u1"), _BALL.faces)
     others = [theirs.export(file_type=kind) for kind in ("glb", "obj", "3mf")]
     others += [theirs.export(file_type="ply", encoding="ascii")]
-    small = [data for data in [*BROKEN.values(), *HOSTILE.values()] if len(data) < 30_000]
+    small = [data for data in [*BROKEN.values(), *HOSTILE.values()] if len(data) < 12_000]
     return [*ours, packed, *(d.encode() if isinstance(d, str) else d for d in others), *small]
 
 
@@ -121,11 +121,11 @@ def _model() -> bytes:
 
 # name: (function, seeds, longest input)
 TARGETS: dict[str, tuple[Callable[[bytes], bool], Callable[[], list[bytes]], int]] = {
-    "scan": (scan, _scans, 60_000),
-    "zip": (archive, lambda: [_zip({"u.stl": _SCAN, "x/l.ply": ply.write(_BALL)}), _zip({"a.obj": obj_write.write(_BALL)})], 60_000),
-    "3mf-model": (model, lambda: [_model()], 40_000),
-    "case-index": (case_index, lambda: [_index()], 20_000),
-    "case-zip": (case_zip, lambda: [_zip({"bite-bench-case.json": _index(), "scans/a.stl": _SCAN})], 40_000),
+    "scan": (scan, _scans, 12_000),
+    "zip": (archive, lambda: [_zip({"u.stl": _SCAN, "x/l.ply": ply.write(_BALL)}), _zip({"a.obj": obj_write.write(_BALL)})], 12_000),
+    "3mf-model": (model, lambda: [_model()], 8_000),
+    "case-index": (case_index, lambda: [_index()], 8_000),
+    "case-zip": (case_zip, lambda: [_zip({"bite-bench-case.json": _index(), "scans/a.stl": _SCAN})], 12_000),
 }
 WORDS = [
     "solid", "facet", "endsolid", "vertex", "ply\n", "element vertex ", "element face ", "property list uchar int v\n", "end_header\n",

@@ -83,7 +83,7 @@ def decimal(text, at, end):  # noqa: ANN201
             after += 1
         while after < end and 48 <= text[after] <= 57:
             any_power = True
-            power = min(power * 10 + (text[after] - 48), 100_000)
+            power = min(power * 10 + (int(text[after]) - 48), 100_000)
             after += 1
         if any_power:
             at = after
@@ -111,7 +111,7 @@ def whole(text, at, end):  # noqa: ANN201
         at += 1
     begin, value = at, 0
     while at < end and 48 <= text[at] <= 57 and at - begin < 12:
-        value = value * 10 + (text[at] - 48)
+        value = value * 10 + (int(text[at]) - 48)
         at += 1
     return -value if minus else value, at, begin < at < begin + 12
 

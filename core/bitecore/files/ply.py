@@ -191,7 +191,7 @@ class _Text:
 def _integer(data, at, size, signed, big):
     value = 0
     for i in range(size):
-        value = value * 256 + data[at + (i if big else size - 1 - i)]
+        value = value * 256 + int(data[at + (i if big else size - 1 - i)])
     return value - (1 << (8 * size)) if signed and value >> (8 * size - 1) else value
 
 

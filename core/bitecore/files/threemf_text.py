@@ -68,9 +68,9 @@ def _triangles(part: bytes) -> NDArray[np.int64] | None:
 def _column(text, begin, end, prefix):
     """0, 1, 2 of x, y, z (prefix 0) or of v1, v2, v3 (prefix v); -1 of any other name."""
     if prefix == 0:
-        return text[begin] - 120 if end - begin == 1 and 120 <= text[begin] <= 122 else -1
+        return int(text[begin]) - 120 if end - begin == 1 and 120 <= text[begin] <= 122 else -1
     known = end - begin == 2 and text[begin] == prefix and 49 <= text[begin + 1] <= 51
-    return text[begin + 1] - 49 if known else -1
+    return int(text[begin + 1]) - 49 if known else -1
 
 
 @nb.njit(cache=True)
