@@ -7,7 +7,7 @@ import logging
 
 from django.core.exceptions import RequestDataTooBig, SuspiciousOperation, TooManyFilesSent
 from django.db import DataError, InterfaceError, OperationalError
-from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse, UnreadablePostError
 from django.http.multipartparser import MultiPartParserError
 from ninja import NinjaAPI
 from ninja.errors import AuthenticationError, HttpError, ValidationError
@@ -86,7 +86,7 @@ def said(error: BaseException) -> JsonResponse:
         return JsonResponse(shape("odd-text", _ODD), status=422)
     if isinstance(error, (RequestDataTooBig, TooManyFilesSent)):
         return JsonResponse(shape(*_WORDS[413]), status=413)
-    if isinstance(error, (SuspiciousOperation, MultiPartParserError)):
+    if isinstance(error, (SuspiciousOperation, MultiPartParserError, UnreadablePostError)):
         return JsonResponse(shape(*_WORDS[400]), status=400)
     if isinstance(error, Http404):
         return JsonResponse(shape(*_WORDS[404]), status=404)
@@ -109,8 +109,11 @@ class OneShape:
     def __call__(self, request: HttpRequest) -> HttpResponse:
         if _is_odd(request.path) or _is_odd(request.META.get("QUERY_STRING", "")):
             return JsonResponse(shape("bad-address", "This address holds characters that none can have."), status=400)
-        if b"\\u" in _small_body(request) and odd(_json(request.body)):
-            return JsonResponse(shape("odd-text", _ODD), status=422)
+        try:
+            if b"\\u" in _small_body(request) and odd(_json(request.body)):
+                return JsonResponse(shape("odd-text", _ODD), status=422)
+        except (SuspiciousOperation, UnreadablePostError) as error:
+            return said(error)
         response = self.get_response(request)
         plain = not response.streaming and not response.get("Content-Type", "").startswith("application/json")
         if response.status_code >= 400 and request.path.startswith("/api/") and plain:

@@ -135,13 +135,13 @@ LOGGING = {
     "formatters": {"plain": {"format": "%(asctime)s %(levelname)s %(name)s: %(message)s"}},
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
     "root": {"handlers": ["console"], "level": "WARNING"},
-    # What is refused is said to the person; only what breaks is logged.
+    # What is refused is said to the person; only what breaks is logged, by us: addresses of downloads hold patients' names.
     "loggers": {
         "bench": {"level": "INFO"},
         "axes": {"level": "CRITICAL"},
         # What a job broke on is logged by us, without the words of the error: they may hold a patient's name.
         "procrastinate": {"level": "CRITICAL"},
-        "django.request": {"level": "ERROR"},
+        "django.request": {"level": "CRITICAL"},
         "django.security.csrf": {"level": "ERROR"},
     },
 }

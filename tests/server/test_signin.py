@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+import json
+import os
+import subprocess
+import sys
 import time
 from datetime import timedelta
 from unittest.mock import patch
@@ -113,6 +117,16 @@ class CookieTest(TestCase):
             answer = attempt("mira", "plaster-and-light")
         self.assertTrue(answer.cookies["sessionid"]["secure"])
         self.assertTrue(answer.cookies["sessionid"]["httponly"])
+
+    def test_the_environment_says_so(self) -> None:
+        names = "SESSION_COOKIE_SECURE", "CSRF_COOKIE_SECURE", "SECURE_HSTS_SECONDS", "CSRF_TRUSTED_ORIGINS"
+        script = f"from config import settings as s; import json; print(json.dumps([getattr(s, n) for n in {names}]))"
+        for tls, hosts in (("1", "lab.example"), ("", "")):
+            env = {**os.environ, "BENCH_TLS": tls, "BENCH_HOSTS": hosts}
+            found = json.loads(subprocess.run([sys.executable, "-c", script], env=env, capture_output=True, check=True).stdout)
+            self.assertEqual(found[:2], [tls == "1"] * 2)
+            self.assertEqual(found[2] > 0, tls == "1")
+            self.assertEqual("https://lab.example" in found[3], tls == "1")
 
 
 class StreamEndTest(TransactionTestCase):

@@ -160,6 +160,11 @@ class OddTest(ServerCase):
             self.said(answer, answer.status_code)
             self.assertLess(answer.status_code, 500)
 
+    def test_a_body_larger_than_words_can_be(self) -> None:
+        number = self.opened()
+        answer = post(self.mira, f"/api/cases/{number}/details", {"base": 1, "values": {"notes": "x" * 9_000_000}})
+        self.assertEqual(self.said(answer, 413)["code"], "too-large")
+
     def test_far_too_many_files(self) -> None:
         files = [(f"{i}.stl", b"?") for i in range(150)]
         self.assertEqual(len(drop(self.mira, *files).json()["refused"]), 150)
