@@ -11,7 +11,7 @@ import igl
 import numpy as np
 import trimesh
 
-from bitecore.files import obj_write, read_mesh, stl, threemf
+from bitecore.files import read_mesh, stl, threemf
 from bitecore.mesh import Mesh, border_loops, edge_table, face_components, vertex_normals
 from bitecore.ops.base import base
 from bitecore.ops.border import ease
@@ -59,15 +59,6 @@ def rows(upper: bytes, lower: bytes, args: argparse.Namespace) -> Iterator[Row]:
             lambda: weld(read_mesh("u.stl", upper).points),
             lambda: trimesh.load(io.BytesIO(upper), file_type="stl"),
             "trimesh",
-        ),
-        *(
-            (
-                f"read {kind.upper()}",
-                lambda data=data: read_mesh("a", data),
-                lambda data=data, kind=kind: trimesh.load(io.BytesIO(data), file_type=kind, process=False),
-                "trimesh",
-            )
-            for kind, data in (("obj", obj_write.write(read)), ("3mf", threemf.write([("a", read)])))
         ),
         ("edges", lambda: edge_table(_fresh(read)), lambda: igl.edge_topology(read.vertices_mm, read.faces.astype(np.int64)), "libigl"),
         (
