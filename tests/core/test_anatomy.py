@@ -24,7 +24,7 @@ def apart_deg(a: np.ndarray, b: np.ndarray) -> float:
 
 
 class JawTest(unittest.TestCase):
-    """measures.md: level within 3°, midline within 5° and 1 mm; facing to 10° or better where tips refine it."""
+    """docs/decisions.md: level within 3°, midline within 5° and 1 mm; facing to 10° or better where tips refine it."""
 
     def test_jaw_facing_side_and_level(self) -> None:
         for seed, gaps in CASES:

@@ -62,7 +62,7 @@ class HoleTest(unittest.TestCase):
         return whole, whole.of_faces(keep)
 
     def test_the_patch_goes_on_with_the_curvature(self) -> None:
-        # geometry.md's figure for holes up to 2 mm is 9 to 52 µm off.
+        # docs/decisions.md: holes up to 2 mm are 9 to 52 µm off.
         _, open_ = self.drilled(1.0, 3)
         mesh, closed, left = close_holes(open_, up_to_mm=12)
         self.assertEqual((len(closed), left), (3, []))

@@ -245,7 +245,7 @@ class LevelTest(unittest.TestCase):
             self.assertAlmostEqual(np.linalg.det(rotation), 1.0, places=9)
 
     def test_a_correction_tells_when_what_it_corrects_has_moved(self) -> None:
-        """Beside it stands where the automatic part was; more than 1° or 0.5 mm is told (architecture.md)."""
+        """Beside it stands where the automatic part was; more than 1° or 0.5 mm is told (docs/decisions.md)."""
         auto = self.lower(np.eye(4)).values["auto"]
         for degrees, mm, told in ((0.0, 0.0, False), (0.8, 0.3, False), (1.2, 0.0, True), (0.0, 0.6, True)):
             step = placed(turned(tilt_deg=degrees, roll_deg=0, turn_deg=0), [0, mm, 0])

@@ -26,7 +26,7 @@ from tests.trial.bite import looked_at
 
 from .table import Row, median_ms
 
-# measures.md, in ms for a pair of 150,000 triangles; two jaws of a step go side by side in the application.
+# What is to be reached (docs/measured.md), in ms for a pair of 150,000 triangles; two jaws of a step go side by side in the application.
 REACH = {"intake": 1000, "bite": 2000, "level": 3000, "trim": 1500, "base": 3000}
 
 

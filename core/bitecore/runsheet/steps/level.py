@@ -63,7 +63,7 @@ class LevelSettings(StepSettings):
 
 
 _HAND = ("tilt_deg", "roll_deg", "turn_deg", "left_mm", "back_mm", "up_mm")
-# The automatic part may move so far under a correction by hand before it is told (architecture.md, Settings in space).
+# The automatic part may move so far under a correction by hand before it is told (docs/decisions.md, Settings in space).
 _FAR_DEG, _FAR_MM = 1.0, 0.5
 
 
