@@ -11,7 +11,8 @@ from typing import Any
 
 @dataclass(frozen=True)
 class Row:
-    """ms : median of the runs; beside : a general-purpose library's median and its name; reach : what is to be reached (docs/measured.md), in ms."""
+    """ms : median of the runs; beside : a general-purpose library's median and its name; reach : what is to be
+    reached (docs/measured.md), in ms."""
 
     name: str
     ms: float
