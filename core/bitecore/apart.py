@@ -23,6 +23,8 @@ _TURNS = threading.BoundedSemaphore(3)
 # A machine with much to do gives a child a sixth of a processor at least.
 _PATIENCE = 6
 _PAGE = os.sysconf("SC_PAGE_SIZE")
+# Is this process one that may be ended by its own limits?
+_child_here: list[bool] = []
 
 
 class ReadingBroke(BenchError):
@@ -32,7 +34,9 @@ class ReadingBroke(BenchError):
 
 
 def allow(seconds: int) -> None:
-    """In the child: this much of a processor's time from now on."""
+    """In the child: this much of a processor's time from now on. Elsewhere nothing."""
+    if not _child_here:
+        return
     used = resource.getrusage(resource.RUSAGE_SELF)
     end = int(used.ru_utime + used.ru_stime) + seconds + 1
     _, hard = resource.getrlimit(resource.RLIMIT_CPU)
@@ -90,6 +94,7 @@ def _child(pipe: Connection, limits: Limits, do: Callable[..., Any], args: tuple
     held = int(Path("/proc/self/statm").read_text().split()[5]) * _PAGE
     resource.setrlimit(resource.RLIMIT_DATA, (held + limits.read_bytes, held + limits.read_bytes))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    _child_here.append(True)
     allow(limits.read_seconds)
     try:
         pipe.send(("done", do(*args)))

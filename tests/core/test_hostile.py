@@ -16,7 +16,7 @@ import numpy as np
 import trimesh
 
 from bitecore import forkserver
-from bitecore.apart import ReadingBroke, apart
+from bitecore.apart import ReadingBroke, allow, apart
 from bitecore.errors import UnreadableFile
 from bitecore.files import Limits, read_mesh
 from bitecore.files.numbers import numbers
@@ -85,6 +85,11 @@ class HostileTest(unittest.TestCase):
             apart("loop.ply", spin, limits=Limits(read_seconds=1))
         self.assertEqual(caught.exception.code, "too-slow")
         self.assertIn("“loop.ply” takes more than 1 s", caught.exception.message)
+
+    def test_only_a_child_is_ended_by_its_own_limit(self) -> None:
+        before = resource.getrlimit(resource.RLIMIT_CPU)
+        allow(1)
+        self.assertEqual(resource.getrlimit(resource.RLIMIT_CPU), before)
 
     def test_a_child_that_dies_is_no_fault_of_the_file(self) -> None:
         with self.assertRaises(ReadingBroke):
