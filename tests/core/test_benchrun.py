@@ -127,11 +127,16 @@ class WholeRunTest(RunCase):
         scan = self.write("a.stl", jaws(21)[1])
         status, _, err = self.run_bench(scan, "--set", "trim.bottom_mm=2", "--set", "trim.ease_mm=5")
         self.assertIn(status, (0, 3))
-        status, _, err = self.run_bench(scan, "--set", "hand-off.pattern={colour}")
+        status, _, err = self.run_bench(scan, "--set", "plate.margin_mm=20", "--set", "plate.printer=wren")
         self.assertEqual(status, 3)
         self.assertIn("report.json says which", err)
         flags = [f for s in self.report()["steps"] for f in s["flags"] if f["severity"] == "stop"]
-        self.assertIn("{colour}", flags[0]["message"])
+        self.assertIn("do not fit on the Wren", flags[0]["message"])
+
+    def test_a_pattern_that_cannot_name_a_file_is_refused_before_anything_is_done(self) -> None:
+        status, _, err = self.run_bench(self.write("a.stl", jaws(21)[1]), "--set", "hand-off.pattern={colour}")
+        self.assertEqual(status, 2)
+        self.assertIn("{colour} is not known", err)
 
     def test_same_file_twice_is_noticed(self) -> None:
         scan = self.write("a.stl", jaws(21)[1])
