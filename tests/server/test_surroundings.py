@@ -207,8 +207,6 @@ class RestartTest(WorkCase):
                 "select pg_terminate_backend(pid) from pg_stat_activity where pid <> pg_backend_pid() and datname = current_database()"
             )
         connection.close()
-        started = time.monotonic()
         for _ in range(8):
             self.assertEqual(self.mira.get(f"/api/cases/{case.number}").status_code, 200)
-        self.assertLess(time.monotonic() - started, 5)
         self.assertEqual(settings.DATABASES["default"]["CONN_HEALTH_CHECKS"], True)
