@@ -13,8 +13,6 @@ from bitecore import forkserver
 from bitecore.errors import BenchError
 from bitecore.limits import BadEnvironment
 
-STEP_NAMES = ("intake", "bite", "level", "trim", "base", "plate", "hand-off")
-
 
 class _Parser(argparse.ArgumentParser):
     def error(self, message: str) -> None:  # type: ignore[override]
@@ -57,15 +55,14 @@ def main(argv: list[str] | None = None) -> int:
 def _run(args: argparse.Namespace) -> int:
     started = time.perf_counter()
     forkserver.start()
-    from bitecore.runsheet import FolderStore, standard
-    from bitecore.runsheet.evaluate import evaluate
-    from bitecore.runsheet.pool import Pool
-    from bitecore.runsheet.store import FolderBlobs
+    from bitecore.blobs import FolderBlobs
+    from bitecore.engine.pool import Pool
+    from bitecore.runsheet import CASE, FolderStore, evaluate
 
     from .inputs import document_of, load
     from .report import build_report, exit_status, write_outputs
 
-    registry = standard()
+    registry = CASE.registry
     registry[args.until]
     out = Path(args.out)
     with tempfile.TemporaryDirectory(prefix="bench-run-") as temporary:
@@ -79,7 +76,7 @@ def _run(args: argparse.Namespace) -> int:
             sources = load([Path(f) for f in args.files], ready)
             document = document_of(sources, store, registry, args)
             out.mkdir(parents=True, exist_ok=True)
-            evaluation = evaluate(document, registry, store, runner=pool, until=args.until, demanded=frozenset({"hand-off"}))
+            evaluation = evaluate(document, CASE, store, runner=pool, until=args.until, demanded=frozenset({"hand-off"}))
         finally:
             pool.close()
         outputs = write_outputs(evaluation.graph, store, out, args, registry)

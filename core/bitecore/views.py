@@ -11,6 +11,7 @@ from typing import Any
 import meshopt
 import numpy as np
 
+from .blobs import FolderBlobs
 from .files import Limits, read_mesh
 from .files import glb as glb_file
 from .mesh import GROUP_CUT, Mesh
@@ -21,7 +22,6 @@ from .ops.picture import picture, turntable
 from .ops.relief import plaster_shade
 from .ops.weld import weld
 from .progress import Run
-from .runsheet.store import FolderBlobs
 
 # Raised when what is drawn of the same mesh changes: views of an older look are made anew.
 VERSION = 6

@@ -13,8 +13,10 @@ from ninja import File, Router, UploadedFile
 
 from accounts.services import label
 from bitecore.anatomy.notation import DECIDUOUS, PERMANENT, tooth
+from bitecore.runsheet import standard
 from bitecore.text import plain
 from config.errors import Refused
+from runs.kinds import GoneMeanwhile
 from runs.owning import folder
 
 from . import choices, keeping, services, taking, veil
@@ -113,23 +115,27 @@ def _dropped(request: HttpRequest, case: Case | None, found: Drop) -> Dropped:
 
 
 @router.get("/{number}", response=CaseOut)
-def read(request: HttpRequest, number: str) -> CaseOut:
-    return _out(request, services.visible(request.user, number))
+def read(request: HttpRequest, number: str, step: str = "") -> CaseOut:
+    return _out(request, services.visible(request.user, number), step)
 
 
-def _out(request: HttpRequest, case: Case) -> CaseOut:
-    case.refresh_from_db()
-    return case_out(case, request.user, veiled=veil.is_down(request))
+def _out(request: HttpRequest, case: Case, step: str) -> CaseOut:
+    """As it is then. step : of which all is to be told."""
+    try:
+        case.refresh_from_db()
+    except Case.DoesNotExist as error:
+        raise GoneMeanwhile(f"There is no case {case.number} any more.", code="no-case", status=404) from error
+    return case_out(case, request.user, veiled=veil.is_down(request), step=step if step in standard() else "")
 
 
 @router.post("/{number}/settings", response=CaseOut)
-def change_settings(request: HttpRequest, number: str, body: Change) -> CaseOut:
-    case = services.change_settings(request.user, number, body.base, body.step, body.piece, body.values)
-    return _out(request, case)
+def change_settings(request: HttpRequest, number: str, body: Change, step: str = "") -> CaseOut:
+    case = services.change_settings(request.user, number, body.base, body.step, body.piece, body.values, body.entries)
+    return _out(request, case, step)
 
 
 @router.post("/{number}/pieces/{piece}", response=CaseOut)
-def choose_piece(request: HttpRequest, number: str, piece: str, body: PieceChoice) -> CaseOut:
+def choose_piece(request: HttpRequest, number: str, piece: str, body: PieceChoice, step: str = "") -> CaseOut:
     """Put a scan aside, keep it beside another of the same jaw, or let it take that one's place."""
     if body.what == "aside":
         case = choices.put_aside(request.user, number, body.base, piece)
@@ -137,47 +143,47 @@ def choose_piece(request: HttpRequest, number: str, piece: str, body: PieceChoic
         case = choices.beside(request.user, number, body.base, piece)
     else:
         case = choices.instead_of(request.user, number, body.base, piece, body.of)
-    return _out(request, case)
+    return _out(request, case, step)
 
 
 @router.post("/{number}/details", response=CaseOut)
-def change_details(request: HttpRequest, number: str, body: Details) -> CaseOut:
-    return _out(request, services.change_details(request.user, number, body.base, body.values))
+def change_details(request: HttpRequest, number: str, body: Details, step: str = "") -> CaseOut:
+    return _out(request, services.change_details(request.user, number, body.base, body.values), step)
 
 
 @router.post("/{number}/accept", response=CaseOut)
-def accept(request: HttpRequest, number: str, body: Accept) -> CaseOut:
-    return _out(request, services.accept(request.user, number, body.base, body.steps, body.accepted))
+def accept(request: HttpRequest, number: str, body: Accept, step: str = "") -> CaseOut:
+    return _out(request, services.accept(request.user, number, body.base, body.steps, body.accepted), step)
 
 
 @router.post("/{number}/undo", response=CaseOut)
-def undo(request: HttpRequest, number: str) -> CaseOut:
-    return _out(request, services.undo(request.user, number))
+def undo(request: HttpRequest, number: str, step: str = "") -> CaseOut:
+    return _out(request, services.undo(request.user, number), step)
 
 
 @router.post("/{number}/redo", response=CaseOut)
-def redo(request: HttpRequest, number: str) -> CaseOut:
-    return _out(request, services.redo(request.user, number))
+def redo(request: HttpRequest, number: str, step: str = "") -> CaseOut:
+    return _out(request, services.redo(request.user, number), step)
 
 
 @router.post("/{number}/hold", response=CaseOut)
-def hold(request: HttpRequest, number: str, body: Hold) -> CaseOut:
-    return _out(request, services.hold(request.user, number, body.held))
+def hold(request: HttpRequest, number: str, body: Hold, step: str = "") -> CaseOut:
+    return _out(request, services.hold(request.user, number, body.held), step)
 
 
 @router.post("/{number}/hand-off", response=CaseOut)
-def hand_off(request: HttpRequest, number: str) -> CaseOut:
-    return _out(request, services.hand_off(request.user, number))
+def hand_off(request: HttpRequest, number: str, step: str = "") -> CaseOut:
+    return _out(request, services.hand_off(request.user, number), step)
 
 
 @router.post("/{number}/close", response=CaseOut)
-def close(request: HttpRequest, number: str) -> CaseOut:
-    return _out(request, keeping.close(request.user, number))
+def close(request: HttpRequest, number: str, step: str = "") -> CaseOut:
+    return _out(request, keeping.close(request.user, number), step)
 
 
 @router.post("/{number}/reopen", response=CaseOut)
-def reopen(request: HttpRequest, number: str) -> CaseOut:
-    return _out(request, keeping.reopen(request.user, number))
+def reopen(request: HttpRequest, number: str, step: str = "") -> CaseOut:
+    return _out(request, keeping.reopen(request.user, number), step)
 
 
 @router.delete("/{number}", response=Gone)

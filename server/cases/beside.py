@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from bitecore.runsheet import Step
+from bitecore.engine.model import Step
+from runs import paths
 from runs.services import look
 from runs.store import ServerStore
 
-from . import paths
 from .documents import document_of
 from .models import Case
 

@@ -8,6 +8,7 @@ import json
 import re
 import zipfile
 import zlib
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any, Literal
@@ -16,13 +17,16 @@ from pydantic import BaseModel, ConfigDict, Field, StringConstraints, Validation
 
 from bitecore.anatomy.notation import parsed
 from bitecore.apart import allow, apart
+from bitecore.engine.gives import digests_in, unpacked_points
 from bitecore.errors import BenchError, UnreadableFile
 from bitecore.files import read_mesh
 from bitecore.limits import Limits
 from bitecore.runsheet import CaseDocument, PieceEntry, standard
+from bitecore.runsheet.document import brought_up
 from bitecore.text import odd
+from runs.changes import applied
 
-FORMAT, OLDEST = 2, 1
+FORMAT, OLDEST = 3, 1
 MARK = "bite-bench-case.json"
 _MOST_MEMBERS, _LONGEST_INDEX, _MOST_NUMBER = 4000, 60_000_000, 10**15
 # What Python's own readers raise for what is damaged.
@@ -51,6 +55,18 @@ class CarriedPiece(_Strict):
     beside: bool = False
 
 
+class CarriedLayer(_Strict):
+    id: Annotated[str, StringConstraints(max_length=60)] = ""
+    name: Annotated[str, StringConstraints(max_length=200)] = ""
+    revision: int = Field(0, ge=0, le=10**6)
+    steps: dict[str, dict[str, Any]] = Field(default_factory=dict, max_length=200)
+    versions: dict[str, Annotated[int, Field(ge=1, le=10_000)]] = Field(default_factory=dict, max_length=200)
+
+
+class CarriedPart(_Strict):
+    begins: Short
+
+
 class CarriedDocument(_Strict):
     number: Short = ""
     opened: Annotated[str, StringConstraints(pattern=r"^(\d{4}-\d{2}-\d{2})?$")] = ""
@@ -65,17 +81,21 @@ class CarriedDocument(_Strict):
     pieces: list[CarriedPiece] = Field(default_factory=list, max_length=1000)
     settings: dict[str, dict[str, dict[str, Any]]] = Field(default_factory=dict, max_length=200)
     versions: dict[str, Annotated[int, Field(ge=1, le=10_000)]] = Field(default_factory=dict, max_length=200)
-    accepted: list[Short] = Field(default_factory=list, max_length=200)
-    house: dict[str, dict[str, Any]] = Field(default_factory=dict, max_length=200)
-    house_versions: dict[str, Annotated[int, Field(ge=1, le=10_000)]] = Field(default_factory=dict, max_length=200)
-    house_revision: int = Field(0, ge=0, le=10**6)
+    layers: dict[Literal["house", "purpose", "practice"], CarriedLayer] = Field(default_factory=dict)
+    parts: dict[Short, CarriedPart] = Field(default_factory=dict, max_length=1000)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _older(cls, raw: Any) -> Any:
+        return brought_up(raw) if isinstance(raw, dict) else raw
 
     @model_validator(mode="after")
     def _own(self) -> CarriedDocument:
         ids = [p.id for p in self.pieces]
         if len(set(ids)) != len(ids):
             raise ValueError("a scan stands there twice")
-        if any(piece != "*" and piece not in ids for own in self.settings.values() for piece in own):
+        named = {piece for own in self.settings.values() for piece in own if piece != "*"} | set(self.parts)
+        if any(address.split(".")[0] not in ids for address in named):
             raise ValueError("a setting for a scan that is not there")
         parsed(self.teeth)
         return self
@@ -85,9 +105,9 @@ class CarriedDocument(_Strict):
         pieces = [PieceEntry(**p.model_dump()) for p in self.pieces]
         known = {step.name for step in standard().steps}
         fields = self.model_dump() | {"pieces": pieces}
-        for name in ("settings", "house", "versions", "house_versions"):
-            fields[name] = {step: value for step, value in fields[name].items() if step in known}
-        fields["accepted"] = [step for step in self.accepted if step in known]
+        for at, names in ((fields, ("settings", "versions")), *((layer, ("steps", "versions")) for layer in fields["layers"].values())):
+            for name in names:
+                at[name] = {step: value for step, value in at[name].items() if step in known}
         document = CaseDocument(**fields)
         for step in standard().steps:
             for piece in {"*", *document.settings.get(step.name, {})}:
@@ -103,7 +123,7 @@ class CarriedChange(_Strict):
 
 class CarriedRevision(_Strict):
     number: int = Field(ge=1, le=10**6)
-    document: CarriedDocument
+    document: dict[str, Any] | None = None
     changes: list[CarriedChange] = Field(default_factory=list, max_length=2000)
     what: Annotated[str, StringConstraints(max_length=300)]
     kind: Literal["change", "undo", "redo"]
@@ -122,20 +142,23 @@ class CarriedIndex(_Strict):
         numbers = [r.number for r in self.revisions]
         if numbers != sorted(set(numbers)) or any(r.takes_back is not None and r.takes_back >= r.number for r in self.revisions):
             raise ValueError("the history is not in order")
+        if self.revisions[0].document is None:
+            raise ValueError("the history has no beginning")
         return self
-
-    @property
-    def wanted(self) -> set[str]:
-        return {piece.sha256 for r in self.revisions for piece in r.document.pieces}
 
 
 @dataclass(frozen=True)
 class Carried:
-    """index : checked; documents : one a revision, as kept here; scans : (digest, where its bytes lie ready)."""
+    """index     : checked
+    documents : one a revision, as kept here; None where its changes say it
+    last      : the newest
+    scans     : (digest, where its bytes lie ready), lists of points among them
+    """
 
     name: str
     index: CarriedIndex
-    documents: list[CaseDocument]
+    documents: list[CaseDocument | None]
+    last: CaseDocument
     scans: list[tuple[str, Path]]
 
 
@@ -173,7 +196,13 @@ def _read(name: str, archive: zipfile.ZipFile, ready: Path, limits: Limits) -> C
             f"“{name}” is too large for a case: up to {_MOST_MEMBERS:,} files and {most:,} MB are accepted.", code="too-large"
         )
     index = _index(name, _member(archive, archive.getinfo(MARK), _LONGEST_INDEX))
-    documents = [revision.document.document() for revision in index.revisions]
+    documents, wanted, points = list[CaseDocument | None](), set[str](), set[str]()
+    for revision, raw in zip(index.revisions, _documents(index), strict=True):
+        last = CarriedDocument.model_validate(raw).document()
+        documents.append(None if revision.document is None else last)
+        wanted |= {piece.sha256 for piece in last.pieces}
+        points |= set(digests_in(last.settings))
+    points -= wanted
     scans: dict[str, Path] = {}
     for member in members:
         if member.file_size > limits.drop_bytes:
@@ -182,13 +211,25 @@ def _read(name: str, archive: zipfile.ZipFile, ready: Path, limits: Limits) -> C
         data = _member(archive, member, limits.drop_bytes)
         digest = hashlib.sha256(data).hexdigest()
         # Older forms also hold results, which are worked out anew.
-        if digest in index.wanted and digest not in scans:
-            read_mesh(name, data, limits)
+        if digest in wanted | points and digest not in scans:
+            if digest in wanted:
+                read_mesh(name, data, limits)
+            else:
+                unpacked_points(data)
             scans[digest] = ready / digest
             scans[digest].write_bytes(data)
-    if set(scans) != index.wanted:
+    if set(scans) != wanted | points:
         raise ValueError("a scan is missing or was changed")
-    return Carried(name, index, documents, sorted(scans.items()))
+    return Carried(name, index, documents, last, sorted(scans.items()))
+
+
+def _documents(index: CarriedIndex) -> Iterator[dict[str, Any]]:
+    """The document of every revision: whole, or the one before it with its changes."""
+    document: dict[str, Any] = {}
+    for revision in index.revisions:
+        changes = [change.model_dump() for change in revision.changes]
+        document = revision.document if revision.document is not None else applied(document, changes)
+        yield document
 
 
 def _member(archive: zipfile.ZipFile, member: zipfile.ZipInfo, most: int) -> bytes:

@@ -8,6 +8,7 @@ from django.db import transaction
 
 from bitecore.runsheet import PieceEntry
 from config.errors import Refused
+from runs.paths import ABSENT
 
 from .documents import document_of
 from .models import Case
@@ -31,8 +32,12 @@ def instead_of(user: Any, number: str, base: int, new: str, old: str) -> Case:
         document = document_of(case)
         moved = []
         for step, own in document.settings.items():
-            if old in own and step != "intake":
-                moved.append((["settings", step, new], own[old]))
+            # Also those of the parts that were made of it.
+            for at in [at for at in own if at.split(".")[0] == old and (step != "intake" or at != old)]:
+                moved.append((["settings", step, new + at.removeprefix(old)], own[at]))
+        for at, part in document.parts.items():
+            if at.split(".")[0] == old:
+                moved += [(["parts", new + at.removeprefix(old)], part.model_dump()), (["parts", at], ABSENT)]
         jaw = document.settings.get("intake", {}).get(old, {})
         if jaw:
             moved.append((["settings", "intake", new], {**jaw, **document.settings["intake"].get(new, {})}))

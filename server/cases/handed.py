@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from bitecore.runsheet import CaseDocument
 from bitecore.runsheet.export import names_of, safe_folder
-from bitecore.runsheet.graph import Graph
+from bitecore.runsheet.who import CaseGraph
 from runs.services import look
 
 from .documents import document_of
@@ -25,19 +25,18 @@ def made(case: Case, *, veiled: bool) -> list[Handed]:
     return handed(look(case), document_of(case), veiled=veiled)
 
 
-def handed(graph: Graph, document: CaseDocument, *, veiled: bool) -> list[Handed]:
+def handed(graph: CaseGraph, document: CaseDocument, *, veiled: bool) -> list[Handed]:
     """None where they are not made yet."""
     node = graph.node("hand-off")
-    if node is None or node.manifest is None or node.manifest.stopped:
+    if node is None or node.good is None:
         return []
-    values = node.manifest.values
-    naming = values["naming"]["json"]
+    naming = node.json("naming")
     if not naming:
         return []
     words = words_of(document, veiled=veiled)
     names = names_of(naming, naming[0]["pattern"], words)
     folder = safe_folder(naming[0]["folder"], words)
-    refs = [values[row["value"]] for row in naming]
+    refs = node.good.values["files"]["files"]
     return [Handed(name, folder, ref["bytes"], ref["file"]) for name, ref in zip(names, refs, strict=True)]
 
 

@@ -13,18 +13,20 @@ from django.db import transaction
 from django.utils import timezone
 
 from accounts.services import is_lead, label
+from bitecore.engine.gives import digests_in
 from bitecore.runsheet import CaseDocument
 from bitecore.text import plain
 from config.errors import Refused
 from house.services import retention_years
-from runs.models import Owner
+from runs.changes import WHOLE_EVERY, applied, back_from_now
+from runs.models import Owner, Revision
 from runs.owning import folder, let_go, pictures, sweep, take_files
 from runs.services import announce, ask_for_work
 
 from .carried import FORMAT, MARK, Carried, CarriedRevision, is_number
 from .documents import document_of
 from .handed import made
-from .models import AuditLine, Case, Revision
+from .models import AuditLine, Case
 from .names import PERSONAL, Names
 from .services import is_given, next_number, visible
 
@@ -96,20 +98,16 @@ def packed(user: Any, number: str, *, veiled: bool) -> bytes:
     case = visible(user, number)
     document = document_of(case)
     names = Names(document, veiled=veiled)
-    revisions = [
-        {
-            "number": r.number, "document": _document(r.document, names, veiled), "changes": [] if veiled else r.changes,
-            "what": r.what, "kind": r.kind, "takes_back": r.takes_back,
-            "who": label(r.author) if r.author else "", "at": r.created.isoformat(),
-        }
-        for r in case.revisions.select_related("author").order_by("number")
-    ]  # fmt: skip
+    digests, revisions = set[str](), list[dict]()
+    for revision, then in reversed(list(back_from_now(case))):
+        revisions.append(_revision_out(revision, names, veiled))
+        digests |= {p["sha256"] for p in then["pieces"]} | set(digests_in(then["settings"]))
     files: dict[str, str] = {}
     for piece in document.pieces:
         # Under the day and the case's own number, whatever the scanner called it.
         stem = names.of(piece.id).replace("/", "_").replace("\\", "_")[-120:]
         files[f"scans/{document.opened or 'undated'}_{number}_{piece.id}_{stem}"] = piece.sha256
-    others = {p["sha256"] for row in revisions for p in row["document"]["pieces"]} - set(files.values())
+    others = digests - set(files.values())
     index = {"format": FORMAT, "number": case.number, "revisions": revisions}
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive:
@@ -125,6 +123,24 @@ def packed(user: Any, number: str, *, veiled: bool) -> bytes:
         for file in made(case, veiled=veiled):
             add(f"hand-off/{file.name}", folder().read(file.sha256))
     return out.getvalue()
+
+
+def _revision_out(revision: Revision, names: Names, veiled: bool) -> dict:
+    """As it goes out: with the whole document where it is kept with it."""
+    whole = None if revision.document is None else _document(revision.document, names, veiled)
+    changes = [c for c in revision.changes if not veiled or c["path"][0] not in PERSONAL]
+    if veiled:
+        changes = [_piece_change(c, names) if c["path"] == ["pieces"] else c for c in changes]
+    return {
+        "number": revision.number, "document": whole, "changes": changes, "what": revision.what, "kind": revision.kind,
+        "takes_back": revision.takes_back, "who": label(revision.author) if revision.author else "",
+        "at": revision.created.isoformat(),
+    }  # fmt: skip
+
+
+def _piece_change(change: dict, names: Names) -> dict:
+    """Scans without the names of their files."""
+    return {**change, **{side: [{**p, "file": names.of(p["id"])} for p in change[side]] for side in ("before", "after")}}
 
 
 def _document(document: dict, names: Names, veiled: bool) -> dict:
@@ -145,28 +161,34 @@ def brought_in(user: Any, carried: Carried) -> Case:
         owner = Owner.objects.create()
         take_files(owner.pk, carried.scans)
         case = Case.objects.create(number=number, owner=owner, needs_work=True)
+        before: dict = {}
         for row, document in zip(carried.index.revisions, carried.documents, strict=True):
+            changes = [c.model_dump() for c in row.changes]
             case.revision = row.number
-            _revision(case, row, document)
-        _received(case, user, carried, document, own)
+            case.document = applied(before, changes) if document is None else document.model_dump(mode="json")
+            _revision(case, row, changes, before)
+            before = case.document
+        _received(case, user, carried, carried.last, own)
         case.save()
         _line(user, number, "brought-in", {"from": carried.index.number})
         ask_for_work(case)
     return case
 
 
-def _revision(case: Case, row: CarriedRevision, document: CaseDocument) -> None:
+def _revision(case: Case, row: CarriedRevision, changes: list[dict], before: dict) -> None:
+    """Its whole document is kept where the changes do not lead to it, and now and then."""
+    whole = not changes or row.number % WHOLE_EVERY == 1 or applied(before, changes) != case.document
     what = f"{row.what} ({row.who}, {row.at[:10]})" if row.who else row.what
     Revision.objects.create(
-        case=case, number=row.number, document=document.model_dump(mode="json"), changes=[c.model_dump() for c in row.changes],
-        what=what[:300], kind=row.kind, takes_back=row.takes_back, author=None,
+        owner_id=case.owner_id, number=row.number, document=case.document if whole else None, changes=changes, what=what[:300],
+        kind=row.kind, takes_back=row.takes_back, author=None,
     )  # fmt: skip
 
 
 def _received(case: Case, user: Any, carried: Carried, last: CaseDocument, own: bool) -> None:
     """The newest revision: what was accepted elsewhere is looked at here once more."""
     notes = last.notes if own else f"{last.notes}\nCame as case {plain(carried.index.number)}.".strip()[:2000]
-    document = last.model_copy(update={"number": case.number, "accepted": [], "notes": notes})
-    case.revision += 1
+    document = last.model_copy(update={"number": case.number, "accepted": {}, "notes": notes})
+    case.revision, case.document = case.revision + 1, document.model_dump(mode="json")
     what = "Brought in from another installation"
-    Revision.objects.create(case=case, number=case.revision, document=document.model_dump(mode="json"), what=what, author=user)
+    Revision.objects.create(owner_id=case.owner_id, number=case.revision, document=case.document, what=what, author=user)

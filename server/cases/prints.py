@@ -8,7 +8,9 @@ from typing import Any
 
 from django.db import connection
 
-from .documents import CaseGone, document_of
+from runs.kinds import GoneMeanwhile
+
+from .documents import document_of
 from .models import Case, ScanPrint
 from .names import Names
 
@@ -32,7 +34,7 @@ def twins_of(case: Case, retired: set[str], *, veiled: bool) -> dict[str, str]:
             continue
         same = all(abs(a - b) <= _ALIKE * max(a, 1.0) for a, b in zip(mine.spread, theirs.spread, strict=True))
         if same:
-            with contextlib.suppress(CaseGone):
+            with contextlib.suppress(GoneMeanwhile):
                 out[mine.piece] = _sentence(case, mine, theirs, veiled)
     return out
 

@@ -6,25 +6,8 @@ from typing import Any, Literal
 
 from ninja import Schema
 
-
-class NodeOut(Schema):
-    """state : done, look, failed, working, stale (an older result is shown), todo."""
-
-    id: str
-    step: str
-    part_of: str
-    piece: str
-    jaw: str | None
-    state: str
-    figure: str
-    seconds: float | None
-    settings: dict[str, Any]
-    own: dict[str, Any]
-    readings: list[dict[str, Any]]
-    flags: list[dict[str, Any]]
-    values: dict[str, Any]
-    good: dict[str, Any]
-    waits_for: str
+from .entries import EntryChange
+from .nodes import NodeDetail, NodeOut
 
 
 class PieceOut(Schema):
@@ -43,12 +26,17 @@ class PieceOut(Schema):
 
 
 class CaseOut(Schema):
+    """open, opened : the step that was asked for, with all there is to say of its nodes; accepted : {step: what has changed
+    since, in words}."""
+
     number: str
     revision: int
     details: dict[str, str]
     pieces: list[PieceOut]
     nodes: list[NodeOut]
-    accepted: list[str]
+    open: str
+    opened: list[NodeDetail]
+    accepted: dict[str, list[str]]
     working: dict[str, Any]
     held: bool
     trouble: str
@@ -95,7 +83,8 @@ class Change(Schema):
     base: int
     step: str
     piece: str = "*"
-    values: dict[str, Any]
+    values: dict[str, Any] = {}
+    entries: list[EntryChange] = []
 
 
 class Details(Schema):
@@ -181,6 +170,7 @@ class SettingOut(Schema):
     unit: str
     main: bool
     per_jaw: bool
+    shelf: str
     type: str
     optional: bool
     default: Any
@@ -193,7 +183,7 @@ class StepOut(Schema):
     name: str
     title: str
     number: int
-    scope: str
+    over: str
     about: str
     on_demand: bool
     settings: list[SettingOut]

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import copy
-from collections.abc import Iterator
+import re
+from collections.abc import Iterable
 from typing import Any
 
 from django.db import IntegrityError, connection, transaction
@@ -11,22 +11,29 @@ from django.utils import timezone
 
 from accounts.services import label
 from bitecore.anatomy.notation import parsed
+from bitecore.engine.document import Layer
 from bitecore.runsheet import CaseDocument, PieceEntry, standard
 from config.errors import Refused
 from house.services import newest
+from runs import changes, paths
 from runs.models import Owner
 from runs.owning import take_files
-from runs.services import OPEN_FOR, ask_for_work, bring_forward, rank_of
+from runs.services import ask_for_work, bring_forward, look
+from runs.store import ServerStore
 
-from . import paths
+from .accepting import as_seen, still_asks
 from .beside import kept_beside
 from .blobs import Accepted
-from .documents import document_of, newest_revision
-from .models import AuditLine, Case, Presence, Revision
+from .documents import document_of
+from .entries import EntryChange, one_entry, packed
+from .kind import CASES, OPEN_FOR
+from .models import AuditLine, Case, Presence
 from .names import PERSONAL, Names, listed
 
 DETAILS = ("patient", "practice", "technician", "purpose", "due", "teeth", "opposing", "notes")
 _MOST_A_MONTH = 999
+# A scan, or a part of what is made of it.
+_ADDRESS = re.compile(r"^p[1-9]\d{0,5}(\.[a-z]+-[a-z0-9]+)*$")
 
 
 def visible(user: Any, number: str) -> Case:
@@ -42,7 +49,7 @@ def found(user: Any, find: str, *, closed: bool, veiled: bool) -> list[Case]:
     cases = Case.objects.visible_to(user).filter(closed__isnull=not closed)
     words = find.lower().split()
     if not words:
-        return list(cases.defer("last_good", "demanded")[:200])
+        return list(cases.defer("document", "last_good", "demanded")[:200])
     keys = [key for key in DETAILS if not veiled or key not in PERSONAL]
     out = []
     for case in cases.iterator():
@@ -109,18 +116,12 @@ def _open_case(user: Any, files: list[Accepted], details: dict[str, str], token:
     take_files(owner.pk, [(f.sha256, f.ready) for f in files])
     case = Case.objects.create(number=number, owner=owner, needs_work=True, wanted=timezone.now())
     house = newest()
-    document = CaseDocument(
-        number=number,
-        opened=timezone.localdate().isoformat(),
-        house=house.steps,
-        house_versions=house.versions,
-        house_revision=house.number,
-        **details,
-    )
+    layers = {"house": Layer(revision=house.number, steps=house.steps, versions=house.versions)}
+    document = CaseDocument(number=number, opened=timezone.localdate().isoformat(), layers=layers, **details)
     pieces = _with_pieces(document, files)
-    _write(case, user, document.model_dump(mode="json"), [], f"Case opened with {listed(pieces)}")
-    _audit(user, case, "open", {"files": [[f.name, f.sha256] for f in files], "drop": token})
-    _work(case)
+    changes.write(case, user, document.model_dump(mode="json"), [], f"Case opened with {listed(pieces)}")
+    _audit(user, case, "open", {"files": [[f.name, f.sha256] for f in files], "drop": token}, revision=1)
+    ask_for_work(case)
     return case
 
 
@@ -140,10 +141,10 @@ def add_files(user: Any, number: str, files: list[Accepted], *, token: str = "")
         old = [p.model_dump() for p in document.pieces]
         added = _with_pieces(document, fresh)
         new = [p.model_dump() for p in document.pieces]
-        changes = [{"path": ["pieces"], "before": old, "after": new}]
-        _write(case, user, document.model_dump(mode="json"), changes, f"Added {listed(added)}")
-        _audit(user, case, "add", {"files": [[f.name, f.sha256] for f in fresh], "drop": token})
-        _work(case)
+        done = [{"path": ["pieces"], "before": old, "after": new}]
+        changes.write(case, user, document.model_dump(mode="json"), done, f"Added {listed(added)}")
+        _audit(user, case, "add", {"files": [[f.name, f.sha256] for f in fresh], "drop": token}, revision=case.revision)
+        ask_for_work(case)
         return case
 
 
@@ -158,45 +159,48 @@ def _with_pieces(document: CaseDocument, files: list[Accepted]) -> list[str]:
     return [entry.id for entry in fresh]
 
 
-def change_settings(user: Any, number: str, base: int, step: str, piece: str, values: dict[str, Any]) -> Case:
-    """Set (or with None as the marker ABSENT, clear) settings of a step for one jaw or, with '*', for both."""
+def change_settings(
+    user: Any, number: str, base: int, step: str, piece: str, values: dict[str, Any], entries: Iterable[EntryChange] = ()
+) -> Case:  # fmt: skip
+    """Set settings of a step (ABSENT clears one) for one address or, with '*', for all; and single entries of those that
+    hold many."""
     known = standard()[step]
     with transaction.atomic():
         case = locked(user, number)
-        if piece != "*" and piece not in {p.id for p in document_of(case).pieces}:
+        document = document_of(case)
+        if piece != "*" and not _is_address(piece, document):
             raise Refused("This scan is not in the case. Nothing was changed.", code="no-piece", status=404)
-        _bring_up_to_date(case, user, step)
-        changes = []
+        changed = _brought_up(document, step)
+        own = {at: known.upgraded(kept, document.versions.get(step)) for at, kept in document.settings.get(step, {}).items()}
         for key, value in values.items():
             if key not in known.settings.model_fields:
                 known.check({key: value})
-            changes.append((["settings", step, piece, key], value))
+            changed.append((["settings", step, piece, key], packed(case.owner_id, value)))
             if piece == "*":
-                # A value for both jaws replaces what one of them had of its own.
-                own = document_of(case).settings.get(step, {})
-                changes += [(["settings", step, p, key], paths.ABSENT) for p in own if p != "*" and key in own[p]]
-        changes += kept_beside(case, known, piece, values)
-        titles = ", ".join(str(known.settings.model_fields[k].title) for k in values)
-        return change(case, user, base, changes, f"{known.title}: {titles}")
+                # A value for all replaces what one of them had of its own.
+                changed += [(["settings", step, p, key], paths.ABSENT) for p in own if p != "*" and key in own[p]]
+        changed += [one_entry(case.owner_id, known, piece, own, entry) for entry in entries]
+        changed += kept_beside(case, known, piece, values)
+        keys = dict.fromkeys([*values, *(entry.at[0] for entry in entries)])
+        titles = ", ".join(str(known.settings.model_fields[k].title) for k in keys)
+        return change(case, user, base, changed, f"{known.title}: {titles}")
 
 
-def _bring_up_to_date(case: Case, user: Any, step: str) -> None:
-    """Settings saved under an older version of the step are rewritten before new ones are put beside them."""
-    document, known = document_of(case), standard()[step]
+def _is_address(piece: str, document: CaseDocument) -> bool:
+    """A scan of the case, or a part of one."""
+    return piece.split(".")[0] in {p.id for p in document.pieces} and _ADDRESS.match(piece) is not None
+
+
+def _brought_up(document: CaseDocument, step: str) -> list[tuple[list[str], Any]]:
+    """Settings saved under an older version of the step are rewritten as new ones are put beside them."""
+    known = standard()[step]
     saved = document.versions.get(step)
     if saved == known.version:
-        return
+        return []
     own = document.settings.get(step, {})
-    document.versions[step] = known.version
-    if saved is None and not own:
-        # The first settings of this step in this case: only the version is noted, with them.
-        row = newest_revision(case)
-        row.document = document.model_dump(mode="json")
-        row.save(update_fields=["document"])
-        return
-    document.settings[step] = {piece: known.upgraded(values, saved) for piece, values in own.items()}
-    _write(case, user, document.model_dump(mode="json"), [], f"{known.title}: settings brought up to date")
-    _audit(user, case, "upgrade", {"step": step, "from": saved, "to": known.version})
+    rewritten = {piece: known.upgraded(values, saved) for piece, values in own.items()}
+    out: list[tuple[list[str], Any]] = [(["versions", step], known.version)]
+    return [*out, (["settings", step], rewritten)] if rewritten != own else out
 
 
 def change_details(user: Any, number: str, base: int, values: dict[str, str]) -> Case:
@@ -212,23 +216,21 @@ def change_details(user: Any, number: str, base: int, values: dict[str, str]) ->
 
 
 def accept(user: Any, number: str, base: int, steps: list[str], accepted: bool) -> Case:
-    """Accept steps (or take acceptance back)."""
+    """Accept steps as they stand now (or take acceptance back)."""
     with transaction.atomic():
         case = locked(user, number)
-        titles = [standard()[s].title for s in steps]
-        now = set(document_of(case).accepted)
-        after = sorted(now | set(steps) if accepted else now - set(steps), key=lambda s: standard()[s].number)
-        if after == sorted(now, key=lambda s: standard()[s].number):
-            return case
+        wanted = [standard()[s] for s in steps]
+        graph = look(case) if accepted else None
+        changed = [(["accepted", s.name], as_seen(graph, s) if graph else paths.ABSENT) for s in wanted]
         verb = "Accepted" if accepted else "Acceptance taken back"
-        return change(case, user, base, [(["accepted"], after)], f"{verb}: {', '.join(titles)}", merge=True)
+        return change(case, user, base, changed, f"{verb}: {', '.join(s.title for s in wanted)}", merge=True)
 
 
 def hand_off(user: Any, number: str) -> Case:
-    """Ask for the files. Only once everything above was accepted."""
+    """Ask for the files. Only once everything above was accepted as it is now."""
     with transaction.atomic():
         case = locked(user, number)
-        missing = [s.title for s in standard().shown if s.name != "hand-off" and s.name not in document_of(case).accepted]
+        missing = still_asks(document_of(case), look(case), ServerStore())
         if missing:
             raise Refused(
                 f"Hand-off waits for your yes to {', '.join(missing)}.", code="not-accepted", status=409,
@@ -237,135 +239,35 @@ def hand_off(user: Any, number: str) -> Case:
         case.demanded, case.wanted = ["hand-off"], timezone.now()
         case.save(update_fields=["demanded", "wanted", "touched"])
         _audit(user, case, "hand-off", {})
-        _work(case)
+        ask_for_work(case)
         return case
 
 
-def change(case: Case, user: Any, base: int, changes: list[tuple[list[str], Any]], what: str, *, merge: bool = False) -> Case:
+def change(case: Case, user: Any, base: int, changed: list[tuple[list[str], Any]], what: str, *, merge: bool = False) -> Case:
     """One revision from path and value pairs. Refused where someone else changed the same place since `base`."""
-    document = copy.deepcopy(newest_revision(case).document)
-    if not 1 <= base <= case.revision:
-        raise Refused(
-            "This change was made on a state that the case never had. Load it again and change it once more.", code="no-revision",
-            status=409, more={"revision": case.revision},
-        )  # fmt: skip
-    if case.revision != base and not merge:
-        _no_collision(case, user, base, [path for path, _ in changes])
-    done = []
-    for path, value in changes:
-        before = paths.read(document, path)
-        if before != value:
-            paths.write(document, path, value)
-            done.append({"path": path, "before": before, "after": value})
-    if not done:
-        return case
-    _checked(document, [d["path"] for d in done])
-    case.wanted = timezone.now()
-    _write(case, user, document, done, what[:300])
-    _audit(user, case, "change", {"changes": done})
-    _work(case)
+    changes.change(case, user, base, changed, what, _hooks(case, user), merge=merge)
     return case
-
-
-def _checked(document: dict, changed: list[list[str]]) -> None:
-    """Do the settings that were changed fit? Others were judged when they were set. Raises BadSetting."""
-    model = CaseDocument.model_validate(document)
-    for name in {path[1] for path in changed if path[0] == "settings" and len(path) > 1}:
-        step = standard()[name]
-        for piece in {"*", *model.settings.get(name, {})}:
-            model.settings_for(step, piece)
-
-
-def _no_collision(case: Case, user: Any, base: int, wanted: list[list[str]]) -> None:
-    for revision in case.revisions.filter(number__gt=base).exclude(author=user).select_related("author"):
-        for change in revision.changes:
-            if any(paths.overlap(change["path"], path) for path in wanted):
-                raise Refused(
-                    f"{label(revision.author)} has just changed this ({revision.what}). Yours was not saved; look at "
-                    "the new value and decide.",
-                    code="changed-meanwhile",
-                    status=409,
-                )
 
 
 def undo(user: Any, number: str) -> Case:
     """Take back my last change, as a new revision. Refused where someone has since changed the same place."""
     with transaction.atomic():
         case = locked(user, number)
-        target = _undoable(case, user)
-        if target is None:
-            raise Refused("There is nothing of yours to take back.", code="nothing-to-undo", status=409)
-        return _reverse(case, user, target, "undo", f"Took back: {_plain(target)}")
+        changes.undo(case, user, _hooks(case, user))
+        return case
 
 
 def redo(user: Any, number: str) -> Case:
     """Do again what my last undo took back, unless I have changed something since."""
     with transaction.atomic():
         case = locked(user, number)
-        target = _redoable(case, user)
-        if target is None:
-            raise Refused("There is nothing to do again.", code="nothing-to-redo", status=409)
-        return _reverse(case, user, target, "redo", f"Did again: {_plain(target)}")
+        changes.redo(case, user, _hooks(case, user))
+        return case
 
 
-def _plain(revision: Revision) -> str:
-    """What a revision is about, without the words of undo and redo."""
-    return revision.what.removeprefix("Took back: ").removeprefix("Did again: ")
-
-
-def _mine(case: Case, user: Any) -> Iterator[Revision]:
-    """My revisions, newest first, without their documents."""
-    return case.revisions.filter(author=user).order_by("-number").defer("document").iterator(chunk_size=100)
-
-
-def _undoable(case: Case, user: Any) -> Revision | None:
-    """My newest change or redo that no later undo of mine has taken back. The opening of the case stays."""
-    gone: set[int] = set()
-    for revision in _mine(case, user):
-        if revision.kind == "undo":
-            gone.add(revision.takes_back or 0)
-        elif revision.number not in gone and revision.changes:
-            return revision
-    return None
-
-
-def _redoable(case: Case, user: Any) -> Revision | None:
-    """My newest undo that no later redo of mine has done again, with no change of mine after it."""
-    gone: set[int] = set()
-    for revision in _mine(case, user):
-        if revision.kind == "change":
-            return None
-        if revision.kind == "redo":
-            gone.add(revision.takes_back or 0)
-        elif revision.number not in gone:
-            return revision
-    return None
-
-
-def _reverse(case: Case, user: Any, target: Revision, kind: str, what: str) -> Case:
-    document = copy.deepcopy(newest_revision(case).document)
-    changes = []
-    for change in reversed(target.changes):
-        if paths.read(document, change["path"]) != change["after"]:
-            raise Refused(
-                "Someone has changed the same place since. It is not taken back; change it by hand.",
-                code="changed-meanwhile",
-                status=409,
-            )
-        paths.write(document, change["path"], change["before"])
-        changes.append({"path": change["path"], "before": change["after"], "after": change["before"]})
-    _checked(document, [change["path"] for change in changes])
-    case.wanted = timezone.now()
-    _write(case, user, document, changes, what[:300], kind=kind, takes_back=target.number)
-    _audit(user, case, kind, {"of": target.number})
-    _work(case)
-    return case
-
-
-def can_undo(case: Case, user: Any) -> tuple[str | None, str | None]:
-    """What an undo and a redo would do now, as words."""
-    back, again = _undoable(case, user), _redoable(case, user)
-    return (_plain(back) if back else None), (_plain(again) if again else None)
+def _hooks(case: Case, user: Any) -> changes.Hooks:
+    # The job is written in the same transaction: what is accepted is also going to be worked out.
+    return changes.Hooks(lambda action, revision, detail: _audit(user, case, action, detail, revision=revision), lambda: ask_for_work(case))
 
 
 def hold(user: Any, number: str, held: bool) -> Case:
@@ -376,7 +278,7 @@ def hold(user: Any, number: str, held: bool) -> Case:
         case.trouble, case.retry, case.retries = "", None, 0
         case.save(update_fields=["held", "wanted", "trouble", "retry", "retries", "touched"])
         _audit(user, case, "hold" if held else "go-on", {})
-        _work(case)
+        ask_for_work(case)
         return case
 
 
@@ -385,7 +287,7 @@ def here(user: Any, case: Case) -> list[str]:
     now = timezone.now()
     Presence.objects.update_or_create(case=case, user=user, defaults={"seen": now})
     if case.needs_work:
-        bring_forward(case, rank_of(case))
+        bring_forward(CASES, case.pk, CASES.rank(case))
     others = Presence.objects.filter(case=case, seen__gt=now - OPEN_FOR).exclude(user=user)
     return [label(p.user) for p in others.select_related("user")]
 
@@ -398,22 +300,5 @@ def locked(user: Any, number: str) -> Case:
     return case
 
 
-def _write(
-    case: Case, user: Any, document: dict, changes: list[dict], what: str, *, kind: str = "change",
-    takes_back: int | None = None,
-) -> None:  # fmt: skip
-    case.revision += 1
-    case.save(update_fields=["revision", "wanted", "touched"])
-    Revision.objects.create(
-        case=case, number=case.revision, document=document, changes=changes, what=what, kind=kind,
-        takes_back=takes_back, author=user,
-    )  # fmt: skip
-
-
-def _audit(user: Any, case: Case, action: str, detail: dict) -> None:
-    AuditLine.objects.create(user=user, case_number=case.number, action=action, detail=detail)
-
-
-def _work(case: Case) -> None:
-    # The job is written in the same transaction: what is accepted is also going to be worked out.
-    ask_for_work(case)
+def _audit(user: Any, case: Case, action: str, detail: dict, *, revision: int | None = None) -> None:
+    AuditLine.objects.create(user=user, case_number=case.number, action=action, detail=detail, revision=revision)

@@ -5,21 +5,25 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from typing import Any
 
+from bitecore.engine.graph import Node
+from bitecore.engine.model import ALL, Step
 from bitecore.errors import BadSetting
-from bitecore.runsheet import CaseDocument, Manifest, Step, standard
-from bitecore.runsheet.document import ALL
-from bitecore.runsheet.graph import Graph, Node
-from runs.pictures import picture_path, turn_of
+from bitecore.runsheet import CaseDocument, Manifest, standard
+from bitecore.runsheet.who import CaseGraph, about_of
+from runs.changes import can_undo
 from runs.services import look
 from runs.store import ServerStore
 
+from .accepting import changed_since
 from .documents import document_of
 from .handed import handed
 from .models import Case
 from .names import PERSONAL, Names
+from .nodes import plain
+from .pictures import picture_path, turn_of
 from .prints import twins_of
-from .schemas import CaseOut, NodeOut, PieceOut, SettingOut, StepOut
-from .services import DETAILS, can_undo
+from .schemas import CaseOut, PieceOut, SettingOut, StepOut
+from .services import DETAILS
 from .trays import picture_of, resting_state
 
 
@@ -27,7 +31,7 @@ def steps_out() -> list[StepOut]:
     """Every step with the form of its settings, read off the one settings model; its parts' settings go with it."""
     return [
         StepOut(
-            name=s.name, title=s.title, number=s.number, scope=s.scope, about=s.about, on_demand=s.on_demand,
+            name=s.name, title=s.title, number=s.number, over=s.over.what, about=s.about, on_demand=s.on_demand,
             settings=[row for part in (s, *_parts(s)) for row in _settings(part)],
         )
         for s in standard().shown
@@ -36,7 +40,7 @@ def steps_out() -> list[StepOut]:
 
 def _parts(step: Step) -> list[Step]:
     """What belongs to the case; settings of single scans stand with the scans."""
-    return [s for s in standard().steps if s.part_of == step.name and s.scope == "case"]
+    return [s for s in standard().parts(step.name) if s.over.what == "whole"]
 
 
 def _settings(step: Step) -> list[SettingOut]:
@@ -62,6 +66,7 @@ def _setting(step: str, key: str, prop: dict) -> SettingOut:
         unit=prop.get("unit", ""),
         main=prop.get("main", True),
         per_jaw=prop.get("per_jaw", False),
+        shelf=prop.get("shelf", ""),
         type="choice" if "enum" in kind else str(kind.get("type", "string")),
         optional=any(o.get("type") == "null" for o in options),
         default=prop.get("default"),
@@ -71,13 +76,14 @@ def _setting(step: str, key: str, prop: dict) -> SettingOut:
     )
 
 
-def case_out(case: Case, user: Any, *, veiled: bool) -> CaseOut:
-    """A case as the bench shows it; under the veil without what could be a patient's name."""
+def case_out(case: Case, user: Any, *, veiled: bool, step: str = "") -> CaseOut:
+    """A case as the bench shows it, with all there is to say of one step; under the veil without what could be a patient's
+    name."""
     store = ServerStore()
     document, graph = document_of(case), look(case, store)
     good = store.known(case.last_good.values())
+    shown = [n for n in graph.nodes.values() if n.piece in {ALL, *(p.id for p in document.live)} or "." in n.piece]
     undo, redo = can_undo(case, user)
-    seen = {ALL, *(p.id for p in document.live)}
     names = Names(document, veiled=veiled)
     details = {key: getattr(document, key) for key in DETAILS} | (dict.fromkeys(PERSONAL, "") if veiled else {})
     twins = twins_of(case, {p.id for p in document.pieces if p.retired}, veiled=veiled)
@@ -87,8 +93,10 @@ def case_out(case: Case, user: Any, *, veiled: bool) -> CaseOut:
         revision=case.revision,
         details=details,
         pieces=[pieces.shown(p.id) for p in document.live],
-        nodes=[_node(n, case, document, good) for n in graph.nodes.values() if n.piece in seen],
-        accepted=document.accepted,
+        nodes=[_node(n, case, good) for n in shown],
+        open=step,
+        opened=[_detail(n, document) for n in shown if step and step in (n.step.name, n.step.part_of)],
+        accepted={s: changed_since(document, graph, standard()[s], store) for s in document.accepted if s in standard()},
         working=case.working if case.needs_work else {},
         held=case.held,
         trouble=case.trouble,
@@ -102,25 +110,20 @@ def case_out(case: Case, user: Any, *, veiled: bool) -> CaseOut:
     )
 
 
-def _about(piece: str, graph: Graph) -> dict:
-    node = graph.node("intake", piece)
-    return node.manifest.values.get("about", {}).get("json", {}) if node and node.manifest else {}
-
-
 @dataclass(frozen=True)
 class _Pieces:
     """The scans of a case, each as its tile shows it."""
 
     case: Case
     document: CaseDocument
-    graph: Graph
+    graph: CaseGraph
     good: dict[str, Manifest]
     names: Names
     twins: dict[str, str]
 
     def shown(self, piece: str) -> PieceOut:
         document, graph = self.document, self.graph
-        entry, about = document.entry(piece), _about(piece, graph)
+        entry, about = document.entry(piece), about_of(graph, piece)
         first = next(p for p in document.live if p.sha256 == entry.sha256)
         return PieceOut(
             id=piece, file=self.names.of(piece), sha256=entry.sha256, jaw=graph.jaws.get(piece), kind=_kind(piece, graph, about),
@@ -132,13 +135,13 @@ class _Pieces:
         )  # fmt: skip
 
 
-def _kind(piece: str, graph: Graph, about: dict) -> str:
+def _kind(piece: str, graph: CaseGraph, about: dict) -> str:
     """As Intake says; a further scan of a jaw that is there may be one from before treatment."""
     known = graph.kinds.get(piece)
     return known if known in ("before", "wax") else about.get("kind", "")
 
 
-def _side(piece: str, case: Case, graph: Graph, good: dict[str, Manifest]) -> str:
+def _side(piece: str, case: Case, graph: CaseGraph, good: dict[str, Manifest]) -> str:
     """Left or right, of a bite scan that was placed on the jaws; as it was last known, while it is worked out anew."""
     node = graph.node("fit")
     manifest = (node.manifest if node else None) or good.get(case.last_good.get("fit/*", ""))
@@ -146,7 +149,7 @@ def _side(piece: str, case: Case, graph: Graph, good: dict[str, Manifest]) -> st
     return next((s["side"] for s in scans if s["piece"] == piece), "")
 
 
-def _turning(piece: str, case: Case, graph: Graph, about: dict) -> str:
+def _turning(piece: str, case: Case, graph: CaseGraph, about: dict) -> str:
     """Name of the strip of pictures that turns the scan on its tile, once it is made."""
     node = graph.node("intake", piece)
     if not about or node is None or node.manifest is None or "mesh" not in node.manifest.values:
@@ -155,7 +158,7 @@ def _turning(piece: str, case: Case, graph: Graph, about: dict) -> str:
     return f"{case.owner_id}/{name}" if picture_path(case.owner_id, name).exists() else ""
 
 
-def _asks(piece: str, document: CaseDocument, graph: Graph, about: dict) -> str | None:
+def _asks(piece: str, document: CaseDocument, graph: CaseGraph, about: dict) -> str | None:
     """The piece whose place this further scan of the same jaw could take, while nobody has said so and the scans do not."""
     if graph.kinds.get(piece) in ("before", "wax"):
         return None
@@ -170,38 +173,44 @@ def _state(node: Node, case: Case) -> str:
     return "working" if state in ("stale", "todo") and case.needs_work and node.id in case.working else state
 
 
-def _node(node: Node, case: Case, document: CaseDocument, good: dict[str, Manifest]) -> NodeOut:
-    manifest = node.manifest
+def _node(node: Node, case: Case, good: dict[str, Manifest]) -> dict[str, Any]:
     last = good.get(case.last_good.get(node.id, ""))
-    shown = manifest or last
-    own = document.settings.get(node.step.name, {})
-    settings = node.task.settings if node.task else _settings_of(node, document)
-    return NodeOut(
-        id=node.id,
-        step=node.step.name,
-        part_of=node.step.part_of,
-        piece=node.piece,
-        jaw=node.jaw,
-        state=_state(node, case),
-        figure=shown.figure if shown else "",
-        seconds=manifest.seconds if manifest else None,
-        settings=settings,
-        own={**own.get(ALL, {}), **(own.get(node.piece, {}) if node.piece != ALL else {})},
-        readings=manifest.readings if manifest else [],
-        flags=manifest.flags if manifest else [],
-        values=_small(manifest),
-        good=_small(manifest if manifest and not manifest.stopped else last),
-        waits_for=node.why,
-    )
+    shown = node.manifest or last
+    worth = [f["message"] for f in (node.manifest.flags if node.manifest else []) if f["severity"] != "note"]
+    values = (node.good or last).values if node.good or last else {}  # type: ignore[union-attr]
+    return {
+        "id": node.id,
+        "step": node.step.name,
+        "part_of": node.step.part_of,
+        "piece": node.piece,
+        "jaw": node.jaw,
+        "state": _state(node, case),
+        "figure": shown.figure if shown else "",
+        "looks": len(worth),
+        "doubt": worth[0] if worth else "",
+        "good": {name: plain(values[name]) for name in node.step.gives if name in values},
+    }
+
+
+def _detail(node: Node, document: CaseDocument) -> dict[str, Any]:
+    manifest = node.manifest
+    return {
+        "id": node.id,
+        "step": node.step.name,
+        "piece": node.piece,
+        "seconds": manifest.seconds if manifest else None,
+        "settings": _settings_of(node, document),
+        "whose": document.whose(node.step, node.piece),
+        "readings": manifest.readings if manifest else [],
+        "flags": manifest.flags if manifest else [],
+        "kept": node.kept,
+        "waits_for": node.why,
+    }
 
 
 def _settings_of(node: Node, document: CaseDocument) -> dict[str, Any]:
-    """Of a node that has no task yet; where what is kept does not fit, the step's own."""
+    """Where what is kept does not fit, the step's own."""
     try:
         return document.settings_for(node.step, node.piece).model_dump(mode="json")
     except BadSetting:
         return node.step.check({}).model_dump(mode="json")
-
-
-def _small(manifest: Manifest | None) -> dict[str, Any]:
-    return dict(manifest.values) if manifest else {}

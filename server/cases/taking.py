@@ -6,10 +6,10 @@ from typing import Any
 
 import numpy as np
 
+from bitecore.engine.gives import unpack
 from bitecore.files import stl
 from bitecore.runsheet.export import safe_name
-from bitecore.runsheet.graph import place_of
-from bitecore.runsheet.store import unpack
+from bitecore.runsheet.who import place_of
 from config.errors import Refused
 from house.services import newest
 from runs.services import look

@@ -9,14 +9,19 @@ from typing import Any
 
 from django.db import DatabaseError
 
+from bitecore.engine.graph import Node
 from bitecore.runsheet import CaseDocument, standard
-from bitecore.runsheet.graph import Graph, Node
+from bitecore.runsheet.who import CaseGraph
 from config.errors import log_accident
+from runs.services import look
+from runs.store import ServerStore
 
+from .accepting import asks, changed_since
+from .documents import document_of
 from .models import Case
 from .schemas import Tray
 
-_WORST = ("failed", "look", "working", "stale", "todo", "done")
+_WORST = ("failed", "look", "working", "stale", "todo", "done", "off")
 _FIELDS = ("patient", "practice", "purpose", "due")
 
 
@@ -30,11 +35,11 @@ def is_current(case: Case) -> bool:
     return bool(case.summary) and case.summary.get("steps") == _steps() and case.summary.get("revision") == case.revision
 
 
-def summarised(case: Case, document: CaseDocument, graph: Graph) -> dict[str, Any]:
+def summarised(case: Case, document: CaseDocument, graph: CaseGraph) -> dict[str, Any]:
     """states : of every step on the run sheet, as if nothing ran; failed, next : what it waits for, as [step, sentence, tone]."""
     states = []
     for step in standard().shown:
-        nodes = [n for n in graph.nodes.values() if n.step.name == step.name]
+        nodes = graph.of_step(step.name)
         states.append({"step": step.name, "title": step.title, "state": worst(resting_state(n, case) for n in nodes)})
     failed = next((s for s in states if s["state"] == "failed"), None)
     return {
@@ -47,14 +52,14 @@ def summarised(case: Case, document: CaseDocument, graph: Graph) -> dict[str, An
     }
 
 
-def keep_summary(case: Case, document: CaseDocument, graph: Graph) -> None:
+def keep_summary(case: Case, document: CaseDocument, graph: CaseGraph) -> None:
     case.summary = summarised(case, document, graph)
     Case.objects.filter(pk=case.pk).update(summary=case.summary)
 
 
 def resting_state(node: Node, case: Case) -> str:
     """The word for a node while nothing runs."""
-    if node.state in ("done", "look", "failed"):
+    if node.state in ("done", "look", "failed", "off"):
         return node.state
     return "stale" if node.id in case.last_good else "todo"
 
@@ -64,13 +69,17 @@ def worst(states: Iterable[str]) -> str:
     return min(list(states) or ["todo"], key=_WORST.index)
 
 
-def _next(document: CaseDocument, graph: Graph) -> tuple[str, str, str]:
+def _next(document: CaseDocument, graph: CaseGraph) -> tuple[str, str, str]:
     """(step, one sentence, tone: look, next, calm)."""
+    store = ServerStore()
     if not graph.jaws:
         return "intake", "No jaw scan yet", "look"
     for step in standard().shown:
-        if step.name in document.accepted or step.on_demand:
+        if not asks(document, graph, step, store):
             continue
+        changed = changed_since(document, graph, step, store)
+        if changed:
+            return step.name, f"{step.title} has changed since it was accepted: {changed[0]}", "look"
         flag = _first_flag(graph, step.name, "look")
         if flag:
             return step.name, flag, "look"
@@ -81,7 +90,7 @@ def _next(document: CaseDocument, graph: Graph) -> tuple[str, str, str]:
     return "hand-off", "Ready for the hand-off", "next"
 
 
-def _first_flag(graph: Graph, step: str, severity: str) -> str:
+def _first_flag(graph: CaseGraph, step: str, severity: str) -> str:
     for node in graph.nodes.values():
         if node.step.name == step and node.manifest:
             for flag in node.manifest.flags:
@@ -113,10 +122,6 @@ def tray_or_trouble(case: Case, *, veiled: bool) -> Tray:
 
 def _summarise_now(case: Case) -> None:
     """Of a case from before there were summaries, or after the steps have changed."""
-    from runs.services import look
-
-    from .documents import document_of
-
     keep_summary(case, document_of(case), look(case))
 
 

@@ -9,8 +9,9 @@ from django.utils import timezone
 from ninja import Router, Schema
 from procrastinate.contrib.django.models import ProcrastinateWorker
 
-from cases.models import Case
 from config.disk import room
+
+from .kinds import KINDS
 
 router = Router(tags=["runs"])
 
@@ -31,7 +32,5 @@ def health(request: HttpRequest) -> Health:
     lately = timezone.now() - timedelta(seconds=15)
     worker = ProcrastinateWorker.objects.filter(last_heartbeat__gt=lately).exists()
     disk = room()
-    return Health(
-        ok=True, worker=worker, waiting=Case.objects.filter(needs_work=True).count(), disk_free_mb=disk.free_bytes // 1_000_000,
-        disk_low=disk.low,
-    )  # fmt: skip
+    waiting = sum(kind.model.objects.filter(needs_work=True).count() for kind in KINDS.values())
+    return Health(ok=True, worker=worker, waiting=waiting, disk_free_mb=disk.free_bytes // 1_000_000, disk_low=disk.low)

@@ -13,11 +13,12 @@ from django.conf import settings
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 
 from bitecore.views import view_path
-from cases.models import Case
 from config.errors import shape
 
-from .models import BlobUse, ResultUse
+from .kinds import owners_visible
+from .models import BlobUse, ResultBlob, ResultUse
 from .owning import pictures
+from .services import ask_for_view
 
 _WAIT_S = 25.0
 
@@ -29,19 +30,26 @@ def _may_see(request: HttpRequest, digest: str) -> bool | None:
     """May who asks see a case that uses this? None: nobody is signed in."""
     if not request.user.is_authenticated:
         return None
-    owners = Case.objects.visible_to(request.user).values("owner_id")
-    uses = ResultUse.objects.filter(result__blobs__sha256=digest, owner_id__in=owners)
-    return BlobUse.objects.filter(sha256=digest, owner_id__in=owners).exists() or uses.exists()
+    return any(
+        BlobUse.objects.filter(sha256=digest, owner_id__in=owners).exists()
+        or ResultUse.objects.filter(result__blobs__sha256=digest, owner_id__in=owners).exists()
+        for owners in owners_visible(request.user)
+    )
+
+
+def _is_result(digest: str) -> bool:
+    """Does a result name it? A scan's own copies are made as it comes in."""
+    return ResultBlob.objects.filter(sha256=digest).exists()
 
 
 def _may_see_pictures(request: HttpRequest, owner: int) -> bool | None:
     if not request.user.is_authenticated:
         return None
-    return Case.objects.visible_to(request.user).filter(owner_id=owner).exists()
+    return any(owners.filter(owner_id=owner).exists() for owners in owners_visible(request.user))
 
 
 async def mesh(request: HttpRequest, digest: str, kind: str) -> HttpResponse | StreamingHttpResponse:
-    """GLB of a mesh. One that is being made is waited for."""
+    """GLB of a mesh. One that is not there is made now, and waited for."""
     known = re.fullmatch(r"[0-9a-f]{64}", digest) and kind in ("light", "full")
     allowed = await sync_to_async(_may_see)(request, digest if known else "")
     if allowed is None:
@@ -50,6 +58,8 @@ async def mesh(request: HttpRequest, digest: str, kind: str) -> HttpResponse | S
         return JsonResponse(shape("no-mesh", "There is no such mesh."), status=404)
     path = view_path(settings.VIEW_ROOT, digest, kind)
     end = time.monotonic() + _WAIT_S
+    if kind == "full" and not path.exists() and await sync_to_async(_is_result)(digest):
+        await sync_to_async(ask_for_view)(digest)
     while not path.exists():
         if time.monotonic() > end or not (Path(settings.BLOB_ROOT) / digest[:2] / digest).exists():
             return JsonResponse(shape("no-mesh", "This mesh is not ready yet."), status=404)

@@ -7,17 +7,18 @@ import logging
 import os
 import shutil
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import timedelta
 from pathlib import Path
-from typing import Any
 
 from django.conf import settings
 from django.db import connection, transaction
 from django.db.models import OuterRef, Subquery
 from django.utils import timezone
 
-from bitecore.runsheet.store import FolderBlobs, Manifest, is_digest
+from bitecore.blobs import FolderBlobs, is_digest
+from bitecore.engine.gives import digests_in
+from bitecore.engine.store import Manifest
 from bitecore.views import views_of
 
 from .models import BlobUse, Owner, Result, ResultBlob, ResultUse
@@ -74,6 +75,14 @@ def take_files(owner_id: int, files: Iterable[tuple[str, Path]]) -> None:
     BlobUse.objects.bulk_create([BlobUse(owner_id=owner_id, sha256=d) for d in wanted], ignore_conflicts=True)
 
 
+def take_bytes(owner_id: int, data: Mapping[str, bytes]) -> None:
+    """The owner needs these bytes from now on, by digest. Within a transaction."""
+    _hold(data, shared=True)
+    for digest, content in data.items():
+        folder().write(content, digest)
+    BlobUse.objects.bulk_create([BlobUse(owner_id=owner_id, sha256=d) for d in data], ignore_conflicts=True)
+
+
 @transaction.atomic
 def take_result(owner_id: int, manifest: Manifest) -> None:
     """Keep a result for an owner. Raises BlobsGone, OwnerGone."""
@@ -110,14 +119,7 @@ def use_results(owner_id: int, keys: Iterable[str], *, also: Iterable[str] = ())
 
 def digests_of(manifest: Manifest) -> set[str]:
     """Every blob a result names."""
-    return set(_digests(manifest.values.values()))
-
-
-def _digests(refs: Iterable[Any]) -> Iterator[str]:
-    for ref in refs:
-        if isinstance(ref, dict):
-            yield from (ref[kind] for kind in ("mesh", "file") if is_digest(ref.get(kind)))
-            yield from _digests((ref.get("by_piece") or {}).values())
+    return set(digests_in(manifest.values))
 
 
 def let_go(owner_id: int) -> set[str]:

@@ -2,111 +2,126 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
 from datetime import timedelta
 from typing import Any
 
 from django.db import connection, transaction
-from django.utils import timezone
 from procrastinate.contrib.django import app
 from procrastinate.exceptions import AlreadyEnqueued
 
-from bitecore.runsheet import CaseDocument, standard
-from bitecore.runsheet.graph import Graph, resolve
-from cases.documents import document_of
-from cases.models import Case
-from cases.trays import keep_summary
+from bitecore.engine.document import SheetDocument
+from bitecore.engine.graph import Graph, resolve
 
-from .models import Owner
+from .kinds import Kind, document_of, kind_of, lock_of
+from .models import Owner, Worked
 from .owning import use_results
 from .store import ServerStore
 
 CHANNEL = "bench"
-TASK, QUEUE, FRONT = "work_case", "cases", "front"
+TASK, VIEW_TASK, QUEUE, FRONT = "work", "view", "cases", "front"
 # A browser that has a case open says so every eight seconds; a person waits for a change as long as it may take.
 OPEN_FOR, WAITED_FOR = timedelta(seconds=25), timedelta(minutes=2)
 
 
-def look(case: Case, store: ServerStore | None = None, *, document: CaseDocument | None = None) -> Graph:
-    """The run sheet of a case as it stands, from stored results alone. document : its newest, where it is at hand."""
+def look(row: Worked, store: ServerStore | None = None, *, document: Any = None) -> Any:
+    """The sheet as it stands, from stored results alone. document : its newest, where it is at hand."""
     store = store or ServerStore()
-    store.known(case.last_good.values())
-    return resolve(document or document_of(case), standard(), store, demanded=frozenset(case.demanded))
+    document = document or document_of(row)
+    store.known([*row.last_good.values(), *accepted_keys(document)])
+    return resolve(document, kind_of(row).sheet, store, demanded=frozenset(row.demanded))
 
 
-def remember_good(case: Case, graph: Graph) -> None:
+def accepted_keys(document: SheetDocument) -> list[str]:
+    """Results that were accepted: they are kept as they are."""
+    return [seen.key for accepted in document.accepted.values() for seen in accepted.seen.values()]
+
+
+def results_of(graph: Graph) -> list[str]:
+    """Keys of the results that stand on a sheet now."""
+    found = (n.manifest for n in graph.nodes.values())
+    return [manifest.key for manifest in found if manifest and manifest.key and not manifest.passing]
+
+
+def remember_good(row: Worked, graph: Graph) -> None:
     """Keep the newest good result of every node, for the stage to show while a newer one is worked out."""
-    good = dict(case.last_good)
+    good = dict(row.last_good)
     for node in graph.nodes.values():
         if node.state in ("done", "look") and node.manifest is not None:
             good[node.id] = node.manifest.key
-    if good != case.last_good:
-        Case.objects.filter(pk=case.pk).update(last_good=good)
-        case.last_good = good
+        elif node.state == "off":
+            good.pop(node.id, None)
+    if good != row.last_good:
+        type(row)._default_manager.filter(pk=row.pk).update(last_good=good)
+        row.last_good = good
 
 
-def steps_left(case: Case) -> bool:
+def steps_left(row: Worked) -> bool:
     """Is there a step that could be worked out now and is not?"""
-    return any(node.state == "ready" for node in look(case).nodes.values())
+    return any(node.state == "ready" for node in look(row).nodes.values())
 
 
-def ask_for_work(case: Case) -> None:
+def ask_for_work(row: Worked) -> None:
     """Inside the transaction of a change: nothing to do (an undo finds all its results), or a job with it."""
-    document = document_of(case)
-    graph = look(case, document=document)
-    there = [n.manifest.key for n in graph.nodes.values() if n.manifest and n.manifest.key]
-    # Also what the stage goes on showing meanwhile.
-    lost = use_results(case.owner_id, there, also=case.last_good.values())
-    case.needs_work = (lost or any(n.state == "ready" for n in graph.nodes.values())) and not case.held
-    case.trouble, case.retry, case.retries = "", None, 0
-    case.save(update_fields=["needs_work", "trouble", "retry", "retries"])
-    remember_good(case, graph)
-    keep_summary(case, document, graph)
-    if case.needs_work:
-        enqueue(case)
-    announce({"case": case.number, "kind": "revision", "revision": case.revision})
+    kind, document = kind_of(row), document_of(row)
+    graph = look(row, document=document)
+    # Also what the stage goes on showing meanwhile, and what was accepted.
+    lost = use_results(row.owner_id, results_of(graph), also=[*row.last_good.values(), *accepted_keys(document)])
+    row.needs_work = (lost or any(n.state == "ready" for n in graph.nodes.values())) and not row.held
+    row.trouble, row.retry, row.retries = "", None, 0
+    row.save(update_fields=["needs_work", "trouble", "retry", "retries"])
+    remember_good(row, graph)
+    kind.summarise(row, document, graph)
+    if row.needs_work:
+        enqueue(row)
+    say(row, kind="revision", revision=row.revision)
 
 
-def count_uses(case: Case) -> None:
-    """Write down which results a case from before there were uses needs."""
-    there = [n.manifest.key for n in look(case).nodes.values() if n.manifest and n.manifest.key]
-    use_results(case.owner_id, [*there, *case.last_good.values()])
-    Owner.objects.filter(pk=case.owner_id).update(counted=True)
+def count_uses(row: Worked) -> None:
+    """Write down which results something from before there were uses needs."""
+    use_results(row.owner_id, [*results_of(look(row)), *row.last_good.values()])
+    Owner.objects.filter(pk=row.owner_id).update(counted=True)
 
 
-def rank_of(case: Case) -> int:
-    """2: somebody has it open and waits for what was changed; 1: somebody has it open; 0: nobody has."""
-    now = timezone.now()
-    if not case.presence_set.filter(seen__gt=now - OPEN_FOR).exists():
-        return 0
-    return 2 if case.wanted is not None and case.wanted > now - WAITED_FOR else 1
-
-
-def enqueue(case: Case) -> None:
-    """One waiting job a case at most; one running job a case at most. What somebody has open goes to the front."""
-    name, rank = f"case-{case.pk}", rank_of(case)
+def enqueue(row: Worked) -> None:
+    """One waiting job and one running job for each at most. What somebody has open goes to the front."""
+    kind = kind_of(row)
+    name, rank = lock_of(kind, row.pk), kind.rank(row)
     queue = FRONT if rank else QUEUE
     try:
         with transaction.atomic():
-            app.configure_task(TASK, queue=queue, priority=rank, lock=name, queueing_lock=name).defer(case_id=case.pk)
+            app.configure_task(TASK, queue=queue, priority=rank, lock=name, queueing_lock=name).defer(kind=kind.name, pk=row.pk)
     except AlreadyEnqueued:
         if rank:
-            bring_forward(case, rank)
+            bring_forward(kind, row.pk, rank)
 
 
-def bring_forward(case: Case, rank: int) -> None:
+def ask_for_view(digest: str) -> None:
+    """The full copy of a mesh for the stage, made by the worker before anything else."""
+    with contextlib.suppress(AlreadyEnqueued), transaction.atomic():
+        app.configure_task(VIEW_TASK, queue=FRONT, priority=3, queueing_lock=f"view-{digest}").defer(digest=digest)
+
+
+def bring_forward(kind: Kind[Any], pk: int, rank: int) -> None:
     """A job that waits among those nobody looks at goes to the front."""
     waiting = "status = 'todo' AND lock = %s AND (queue_name <> %s OR priority < %s)"
     with connection.cursor() as cursor:
         cursor.execute(
             f"UPDATE procrastinate_jobs SET queue_name = %s, priority = %s WHERE {waiting} RETURNING id",
-            [FRONT, rank, f"case-{case.pk}", FRONT, rank],
+            [FRONT, rank, lock_of(kind, pk), FRONT, rank],
         )
         for (job,) in cursor.fetchall():
             # As procrastinate itself tells its workers of a new job.
             said = json.dumps({"type": "job_inserted", "job_id": job})
             cursor.execute("SELECT pg_notify(%s, %s)", [f"procrastinate_queue_v1#{FRONT}", said])
+
+
+def say(row: Worked, **event: Any) -> None:
+    """Tell every open browser something of this one."""
+    kind = kind_of(row)
+    announce({kind.name: kind.called(row), **event})
 
 
 def announce(event: dict[str, Any]) -> None:

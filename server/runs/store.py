@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from bitecore.runsheet.store import Blobs, Manifest
+from bitecore.blobs import Blobs
+from bitecore.engine.store import Manifest
 
 from .models import Result
 from .owning import BlobsGone, folder, take_result

@@ -1,4 +1,4 @@
-"""The job that works a case out, and the watch over jobs whose worker died."""
+"""The jobs of the worker: one works a sheet out, one makes a copy of a mesh for the stage."""
 
 from __future__ import annotations
 
@@ -11,11 +11,11 @@ from procrastinate.contrib.django import app
 
 from bitecore.trouble import where_it_broke
 
-from .services import QUEUE, TASK
-from .work import work
+from .services import FRONT, QUEUE, TASK, VIEW_TASK
+from .work import make_full_view, work
 
 # Jobs this process has begun, and those it is at. One that is at neither end in the database was ended while the database
-# was away: its case would wait for ever.
+# was away: what it is for would wait for ever.
 STARTED: set[int] = set()
 RUNNING: set[int] = set()
 
@@ -23,20 +23,25 @@ log = logging.getLogger("bench.work")
 
 
 @app.task(name=TASK, queue=QUEUE, pass_context=True)
-async def work_case(context: JobContext, case_id: int) -> None:
-    """Everything of the case that is ready, in a thread of its own; the pool of children belongs to that thread."""
+async def work_sheet(context: JobContext, kind: str, pk: int) -> None:
+    """Everything on the sheet that is ready, in a thread of its own; the pool of children belongs to that thread."""
     stop = threading.Event()
     attempts = context.job.attempts if context.job else 0
     job = context.job.id if context.job and context.job.id is not None else 0
     STARTED.add(job)
     RUNNING.add(job)
     try:
-        await asyncio.to_thread(work, case_id, attempts, stop)
+        await asyncio.to_thread(work, kind, pk, attempts, stop)
     except asyncio.CancelledError:
         stop.set()
         raise
     except Exception as error:
-        log.error("job of case %s\n%s", case_id, where_it_broke(error))
+        log.error("job of %s %s\n%s", kind, pk, where_it_broke(error))
         raise
     finally:
         RUNNING.discard(job)
+
+
+@app.task(name=VIEW_TASK, queue=FRONT)
+async def make_view(digest: str) -> None:
+    await asyncio.to_thread(make_full_view, digest)

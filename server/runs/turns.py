@@ -8,11 +8,11 @@ import threading
 from collections.abc import Callable
 from typing import Any
 
+from bitecore.engine.pool import Pool
+from bitecore.engine.store import Manifest
+from bitecore.engine.task import Task
 from bitecore.errors import Cancelled
 from bitecore.progress import Run
-from bitecore.runsheet.pool import Pool
-from bitecore.runsheet.store import Manifest
-from bitecore.runsheet.task import Task
 from bitecore.views import ViewJob
 
 from .owning import folder
@@ -45,45 +45,45 @@ class Pools:
 
 
 class Turns:
-    """The ranks of the cases that are worked on in this process."""
+    """The ranks of what is worked on in this process, by the names of the jobs."""
 
     def __init__(self) -> None:
-        self._ranks: dict[int, int] = {}
+        self._ranks: dict[str, int] = {}
         self._lock = threading.Lock()
 
-    def set(self, case_id: int, rank: int) -> None:
+    def set(self, job: str, rank: int) -> None:
         with self._lock:
-            self._ranks[case_id] = rank
+            self._ranks[job] = rank
 
-    def leave(self, case_id: int) -> None:
+    def leave(self, job: str) -> None:
         with self._lock:
-            self._ranks.pop(case_id, None)
+            self._ranks.pop(job, None)
 
-    def may_go(self, case_id: int) -> bool:
-        """Is no case of a higher rank at work?"""
+    def may_go(self, job: str) -> bool:
+        """Is nothing of a higher rank at work?"""
         with self._lock:
-            mine = self._ranks.get(case_id, 0)
-            return all(rank <= mine for other, rank in self._ranks.items() if other != case_id)
+            mine = self._ranks.get(job, 0)
+            return all(rank <= mine for other, rank in self._ranks.items() if other != job)
 
-    def front(self, case_id: int) -> bool:
+    def front(self, job: str) -> bool:
         with self._lock:
-            return self._ranks.get(case_id, 0) > 0
+            return self._ranks.get(job, 0) > 0
 
 
 POOLS, TURNS = Pools(), Turns()
 
 
 class Desk:
-    """A Runner for one case: its tasks and views wait for their turn and go to the pool of its rank."""
+    """A Runner for one job: its tasks and views wait for their turn and go to the pool of its rank."""
 
     slots = 2
 
     def __init__(
-        self, case_id: int, on_progress: Callable[[Any, float, str], None], on_log: Callable[[str], None],
+        self, job: str, on_progress: Callable[[Any, float, str], None], on_log: Callable[[str], None],
         wanted: Callable[[str, Manifest], list[ViewJob]],
     ) -> None:  # fmt: skip
         """wanted : the views that show what a step gave."""
-        self.case_id, self._on_progress, self._on_log, self._wanted = case_id, on_progress, on_log, wanted
+        self.job, self._on_progress, self._on_log, self._wanted = job, on_progress, on_log, wanted
         self._pools: dict[bool, Pool] = {}
         self._tasks: list[Task] = []
         self._views: list[ViewJob] = []
@@ -122,7 +122,7 @@ class Desk:
         self._pools.clear()
 
     def _pool(self) -> Pool:
-        front = TURNS.front(self.case_id)
+        front = TURNS.front(self.job)
         if front not in self._pools:
             pool = self._pools[front] = POOLS.take(front=front)
             pool.on_progress, pool.on_log = self._on_progress, self._on_log
@@ -132,7 +132,7 @@ class Desk:
         return sum(pool.busy for pool in self._pools.values())
 
     def _hand_out(self) -> None:
-        while (self._tasks or self._views) and self._busy() < self.slots and TURNS.may_go(self.case_id):
+        while (self._tasks or self._views) and self._busy() < self.slots and TURNS.may_go(self.job):
             self._pool().submit(self._tasks.pop(0) if self._tasks else self._views.pop(0))
 
     def _next(self, run: Run) -> tuple[Any, Any]:

@@ -1,4 +1,4 @@
-"""Working one case out: evaluate, look whether the document has changed meanwhile, again until nothing is left."""
+"""Working one sheet out: evaluate, look whether the document has changed meanwhile, again until nothing is left."""
 
 from __future__ import annotations
 
@@ -14,24 +14,23 @@ from django.conf import settings
 from django.db import IntegrityError, InterfaceError, OperationalError, close_old_connections, connection
 from django.utils import timezone
 
+from bitecore.engine.evaluate import Evaluation, evaluate
+from bitecore.engine.gives import digests_in
+from bitecore.engine.graph import Node
+from bitecore.engine.model import Step
+from bitecore.engine.store import Manifest
+from bitecore.engine.task import Task
 from bitecore.errors import Cancelled
 from bitecore.progress import Run
-from bitecore.runsheet import CaseDocument, Evaluation, Manifest, standard
-from bitecore.runsheet.evaluate import evaluate
-from bitecore.runsheet.graph import Node
-from bitecore.runsheet.task import Task
-from bitecore.views import ViewJob, early_full, view_path
-from cases.documents import CaseGone, document_of
-from cases.models import Case
-from cases.prints import remember
-from cases.trays import keep_summary
+from bitecore.views import ViewJob, view_path
 from config.links import begin_anew
 
+from .kinds import KINDS, GoneMeanwhile, Kind, document_of, kind_of, lock_of
+from .models import Worked
 from .owning import OwnerGone, digests_of, sweep, use_results
-from .pictures import picture_job, turn_job
-from .services import announce, look, rank_of, remember_good
+from .services import accepted_keys, look, remember_good, results_of, say
 from .store import ServerStore
-from .turns import TURNS, Desk
+from .turns import POOLS, TURNS, Desk
 
 log = logging.getLogger("bench.work")
 T = TypeVar("T")
@@ -57,60 +56,69 @@ def patiently(do: Callable[[], T]) -> T:
             time.sleep(0.5)
 
 
-def work(case_id: int, attempts: int, stop: threading.Event) -> None:
-    """Bring a case up to date. What is found in the database after a crash is enough to go on."""
+def work(kind: str, pk: int, attempts: int, stop: threading.Event) -> None:
+    """Bring one up to date. What is found in the database after a crash is enough to go on."""
+    rows = KINDS[kind].model.objects
     try:
-        worker = CaseWork(case_id, stop)
-    except Case.DoesNotExist:
+        worker = SheetWork(KINDS[kind], pk, stop)
+    except KINDS[kind].model.DoesNotExist:
         return
     try:
         if attempts >= MOST_ATTEMPTS:
             patiently(worker.give_up)
         else:
             worker.run()
-    except (Case.DoesNotExist, CaseGone, OwnerGone, IntegrityError):
-        if Case.objects.filter(pk=case_id).exists():
+    except (KINDS[kind].model.DoesNotExist, GoneMeanwhile, OwnerGone, IntegrityError):
+        if rows.filter(pk=pk).exists():
             raise
         # Deleted meanwhile: what a child has just written for it goes too.
         worker.desk.close()
         sweep(worker.written)
     finally:
-        TURNS.leave(case_id)
+        TURNS.leave(worker.job)
         worker.desk.close()
         connection.close()
 
 
-class CaseWork:
-    """One job's view of one case."""
+class SheetWork:
+    """One job's view of one sheet."""
 
-    def __init__(self, case_id: int, stop: threading.Event) -> None:
-        self.case_id, self.stop = case_id, stop
-        self.case = patiently(lambda: Case.objects.get(pk=case_id))
-        self.store = ServerStore(self.case.owner_id)
-        # Digests of the result that is being kept, should there be no case to keep it for.
+    def __init__(self, kind: Kind[Any], pk: int, stop: threading.Event) -> None:
+        self.kind, self.pk, self.stop = kind, pk, stop
+        self.row: Worked = self._newest()
+        self.job = lock_of(kind, pk)
+        self.store = ServerStore(self.row.owner_id)
+        # Digests of the result that is being kept, should there be nothing to keep it for.
         self.written: set[str] = set()
         self._looked = self._kept = self._shown = 0.0
         self._running: dict[str, dict] = {}
-        log_text = lambda text: log.error("case %s: %s", self.case.number, text)  # noqa: E731
-        self.desk = Desk(case_id, self._progress, log_text, self._views)
+        log_text = lambda text: log.error("%s %s: %s", kind.name, kind.called(self.row), text)  # noqa: E731
+        self.desk = Desk(self.job, self._progress, log_text, self._views)
         self._rank()
+
+    @property
+    def _rows(self) -> Any:
+        return self.kind.model.objects.filter(pk=self.pk)
+
+    def _newest(self, *fields: str) -> Worked:
+        return patiently(lambda: self.kind.model.objects.only(*fields).get(pk=self.pk))
 
     def run(self) -> None:
         while not self.stop.is_set():
-            self.case = patiently(lambda: Case.objects.get(pk=self.case_id))
-            if self.case.held:
+            self.row = self._newest()
+            if self.row.held:
                 return self._settle(done=False)
-            document = patiently(lambda: document_of(self.case))
-            for early in early_jobs(document):
+            document = document_of(self.row)
+            for early in self.kind.early(self.row, document):
                 self.desk.look_first(early)
             try:
                 result = evaluate(
                     document,
-                    standard(),
+                    self.kind.sheet,
                     _PatientStore(self.store, self.written),
                     runner=self.desk,
                     run=Run(stopped=self._overtaken),
-                    demanded=frozenset(self.case.demanded),
+                    demanded=frozenset(self.row.demanded),
                     on_start=self._started,
                     on_done=self._done,
                 )
@@ -127,10 +135,10 @@ class CaseWork:
         return None
 
     def _rank(self) -> None:
-        TURNS.set(self.case_id, patiently(lambda: rank_of(self.case)))
+        TURNS.set(self.job, patiently(lambda: self.kind.rank(self.row)))
 
     def _views(self, step: str, manifest: Manifest) -> list[ViewJob]:
-        return view_jobs(self.case.owner_id, step, manifest)
+        return views_of_result(self.kind, self.row, step, manifest)
 
     def _overtaken(self) -> bool:
         """A newer revision, a hold or the end of the worker: asked at most four times a second."""
@@ -139,17 +147,17 @@ class CaseWork:
         if time.monotonic() - self._looked < 0.25:
             return False
         self._looked = time.monotonic()
-        now = patiently(lambda: Case.objects.only("revision", "held", "demanded", "wanted").get(pk=self.case_id))
-        self.case.wanted = now.wanted
+        now = self._newest("revision", "held", "demanded", "wanted")
+        self.row.wanted = now.wanted
         self._rank()
-        if now.revision == self.case.revision and now.held == self.case.held and now.demanded == self.case.demanded:
+        if now.revision == self.row.revision and now.held == self.row.held and now.demanded == self.row.demanded:
             return False
         return now.held or self._unwanted()
 
     def _unwanted(self) -> bool:
         """Has the newer document no use for something that runs now? If all is still wanted, let it go on."""
-        self.case = patiently(lambda: Case.objects.get(pk=self.case_id))
-        graph = patiently(lambda: look(self.case, self.store))
+        self.row = self._newest()
+        graph = patiently(lambda: look(self.row, self.store))
         wanted = {n.task.key for n in graph.nodes.values() if n.task}
         return not set(self._running) <= wanted
 
@@ -164,7 +172,7 @@ class CaseWork:
             self._say()
 
     def _say(self, *, turned: bool = False) -> None:
-        """Tell every browser how far it is; kept with the case only now and then, and where something began or ended."""
+        """Tell every browser how far it is; kept with the row only now and then, and where something began or ended."""
         working = {entry["node"]: entry for entry in self._running.values()}
         keep = turned or time.monotonic() - self._kept > _KEPT_EVERY_S
         if keep:
@@ -172,29 +180,29 @@ class CaseWork:
 
         def write() -> None:
             if keep:
-                Case.objects.filter(pk=self.case_id).update(working=working)
-            announce({"case": self.case.number, "kind": "progress", "working": working})
+                self._rows.update(working=working)
+            say(self.row, kind="progress", working=working)
 
         patiently(write)
 
     def _done(self, node: Node, manifest: Manifest) -> None:
         self._running.pop(manifest.key, None)
         if not manifest.stopped and self.store.has(manifest.key):
-            good = {**self.case.last_good, node.id: manifest.key}
-            self.case.last_good = good
-            patiently(lambda: Case.objects.filter(pk=self.case_id).update(last_good=good))
-        if node.step.name == "intake" and "about" in manifest.values:
-            patiently(lambda: remember(self.case, node.piece, manifest.values["about"]["json"]["print"]))
+            good = {**self.row.last_good, node.id: manifest.key}
+            self.row.last_good = good
+            patiently(lambda: self._rows.update(last_good=good))
+        patiently(lambda: self.kind.learned(self.row, node, manifest))
         self._say(turned=True)
-        self._show_on_the_rack()
-        patiently(lambda: announce({"case": self.case.number, "kind": "state"}))
+        self._show_in_lists()
+        patiently(lambda: say(self.row, kind="state"))
 
-    def _show_on_the_rack(self) -> None:
+    def _show_in_lists(self) -> None:
         """Its steps as they stand now; not after each of many results in a row."""
         if time.monotonic() - self._shown > _SHOWN_EVERY_S:
             self._shown = time.monotonic()
-            document = patiently(lambda: document_of(self.case))
-            patiently(lambda: keep_summary(self.case, document, look(self.case, self.store, document=document)))
+            now = self._newest()
+            document = document_of(now)
+            patiently(lambda: self.kind.summarise(now, document, look(now, self.store, document=document)))
 
     def _views_left(self, *more: ViewJob) -> None:
         """Let pictures for the stage be finished before the job ends."""
@@ -203,18 +211,18 @@ class CaseWork:
 
     def _finish(self, result: Evaluation) -> bool:
         """True when nothing is left to do for the newest revision."""
-        now, graph = Case.objects.get(pk=self.case_id), result.graph
-        if now.revision != self.case.revision or now.demanded != self.case.demanded:
+        now, graph = self.kind.model.objects.get(pk=self.pk), result.graph
+        if now.revision != self.row.revision or now.demanded != self.row.demanded:
             return False
         remember_good(now, graph)
-        there = [n.manifest.key for n in graph.nodes.values() if n.manifest and n.manifest.key and not n.manifest.passing]
-        use_results(now.owner_id, there, also=now.last_good.values())
-        keep_summary(now, document_of(now), graph)
-        self.case = now
-        job = picture_job(now.owner_id, graph)
+        document = document_of(now)
+        use_results(now.owner_id, results_of(graph), also=[*now.last_good.values(), *accepted_keys(document)])
+        self.kind.summarise(now, document, graph)
+        self.row = now
+        job = self.kind.picture(now, graph)
         if job is not None:
             self._views_left(job)
-            Case.objects.filter(pk=self.case_id).update(picture=job.to.rsplit("/", 1)[1].removesuffix(".png"))
+            self.kind.pictured(now, job)
         if result.passing:
             self._later(result.passing[0])
         else:
@@ -223,31 +231,31 @@ class CaseWork:
 
     def _later(self, failed: Manifest) -> None:
         """The surroundings were in the way: said, and tried again by itself after a while that grows; then by hand."""
-        sentence = f"{standard()[failed.step].title}: {failed.flags[0]['message']}"
-        retries = self.case.retries + 1
+        sentence = f"{self.kind.sheet.registry[failed.step].title}: {failed.flags[0]['message']}"
+        retries = self.row.retries + 1
         wait = min(_FIRST_WAIT * 2 ** (retries - 1), _LONGEST_WAIT)
         retry = timezone.now() + wait if retries <= _MOST_RETRIES else None
-        log.error("case %s: %s/%s %s", self.case.number, failed.step, failed.piece, failed.flags[0]["code"])
-        Case.objects.filter(pk=self.case_id, revision=self.case.revision).update(
+        called = self.kind.called(self.row)
+        log.error("%s %s: %s/%s %s", self.kind.name, called, failed.step, failed.piece, failed.flags[0]["code"])
+        self._rows.filter(revision=self.row.revision).update(
             needs_work=False, working={}, trouble=sentence, retry=retry, retries=retries
-        )
-        announce({"case": self.case.number, "kind": "state"})
+        )  # fmt: skip
+        say(self.row, kind="state")
 
     def _settle(self, *, done: bool) -> None:
         def write() -> None:
-            change: dict[str, Any] = {"working": {}, "trouble": ""}
             if done:
                 # Only for the revision that was worked out: a newer one keeps its need.
-                Case.objects.filter(pk=self.case_id, revision=self.case.revision).update(needs_work=False, retry=None, retries=0)
-            Case.objects.filter(pk=self.case_id).update(**change)
-            announce({"case": self.case.number, "kind": "state"})
+                self._rows.filter(revision=self.row.revision).update(needs_work=False, retry=None, retries=0)
+            self._rows.update(working={}, trouble="")
+            say(self.row, kind="state")
 
         patiently(write)
 
     def give_up(self) -> None:
-        text = "Working this case out was ended several times. Change a setting or press Go on to try again."
-        Case.objects.filter(pk=self.case_id).update(needs_work=False, working={}, trouble=text, held=True)
-        announce({"case": self.case.number, "kind": "state"})
+        text = f"Working this {self.kind.name} out was ended several times. Change a setting or press Go on to try again."
+        self._rows.update(needs_work=False, working={}, trouble=text, held=True)
+        say(self.row, kind="state")
 
 
 class _PatientStore:
@@ -265,38 +273,38 @@ class _PatientStore:
         patiently(lambda: self._store.put(manifest))
 
 
-def view_jobs(owner_id: int, step: str, manifest: Manifest) -> list[ViewJob]:
-    """The GLB of every mesh a step shows; of a scan its tile that turns, too."""
-    out: list[ViewJob] = []
-    for name in standard()[step].shows:
-        ref = manifest.values.get(name) or {}
-        for one in ref.get("by_piece", {"": ref}).values():
-            if one and "mesh" in one:
-                out += _full(one["mesh"])
-    if step == "intake" and "mesh" in manifest.values:
-        turning = turn_job(owner_id, manifest.values["mesh"]["mesh"], manifest.values["about"]["json"])
-        out = [*([turning] if turning else []), *out]
-    return out
+def views_of_result(kind: Kind[Any], row: Worked, step: str, manifest: Manifest) -> list[ViewJob]:
+    """What is made ready as soon as a result is there."""
+    return [*kind.beside(row, step, manifest), *full_views(kind.sheet.registry[step], manifest)]
 
 
-def early_jobs(document: CaseDocument) -> list[ViewJob]:
-    """Copies of every scan, straight from its file: there before Intake is through."""
-    out = []
-    for piece in document.pieces:
-        light = view_path(settings.VIEW_ROOT, piece.sha256, "light")
-        if not (light.exists() and early_full(light).exists()):
-            out.append(ViewJob("early", ((piece.sha256, None),), str(light), True))
-    return out
+def full_views(step: Step, manifest: Manifest) -> list[ViewJob]:
+    """The GLB of every mesh a step shows."""
+    return [job for name in step.shows for digest in digests_in(manifest.values.get(name)) for job in _full(digest)]
 
 
-def views_missing(case: Case) -> bool:
-    """Is there something on this case's stage of which no picture is kept?"""
-    if early_jobs(document_of(case)):
+def views_missing(row: Worked) -> bool:
+    """Is there something on its stage of which no picture is kept?"""
+    kind = kind_of(row)
+    if kind.early(row, document_of(row)):
         return True
-    found = ServerStore().known(case.last_good.values())
-    return any(view_jobs(case.owner_id, manifest.step, manifest) for manifest in found.values())
+    found = ServerStore().known(row.last_good.values())
+    return any(views_of_result(kind, row, manifest.step, manifest) for manifest in found.values())
 
 
 def _full(digest: str) -> list[ViewJob]:
     path = view_path(settings.VIEW_ROOT, digest, "full")
     return [] if path.exists() else [ViewJob("full", ((digest, None),), str(path))]
+
+
+def make_full_view(digest: str) -> None:
+    """A copy that somebody has just asked for: nobody waits longer than for those before it."""
+    jobs = _full(digest)
+    if not jobs:
+        return
+    pool = POOLS.take(front=True)
+    try:
+        pool.submit(jobs[0])
+        pool.wait()
+    finally:
+        POOLS.give_back(pool)

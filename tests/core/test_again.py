@@ -12,8 +12,8 @@ from bitecore.anatomy.jaw import Jaw
 from bitecore.anatomy.whatis import recognise
 from bitecore.files import stl
 from bitecore.mesh import Mesh, volume_ml
-from bitecore.runsheet import CaseDocument, MemoryStore, PieceEntry, evaluate, standard
-from bitecore.runsheet.graph import Graph
+from bitecore.runsheet import CASE, CaseDocument, MemoryStore, PieceEntry, evaluate
+from bitecore.runsheet.who import CaseGraph
 from demo import rescans
 from demo.arch import ArchPlan, Pair, pair
 from demo.variants import prepared, turned
@@ -81,12 +81,12 @@ class AssignedTest(unittest.TestCase):
     def setUpClass(cls) -> None:
         cls.store = MemoryStore()
 
-    def looked_at(self, *scans: tuple[str, Mesh, int]) -> Graph:
+    def looked_at(self, *scans: tuple[str, Mesh, int]) -> CaseGraph:
         entries = [
             PieceEntry(id=f"p{i}", file=name, sha256=self.store.blobs.write(stl.write_binary(mesh)), drop=drop)
             for i, (name, mesh, drop) in enumerate(scans, 1)
         ]
-        return evaluate(CaseDocument(pieces=entries), standard(), self.store, until="intake").graph
+        return evaluate(CaseDocument(pieces=entries), CASE, self.store, until="intake").graph
 
     def test_the_prepared_one_is_worked_on_whatever_the_names_say(self) -> None:
         graph = self.looked_at(

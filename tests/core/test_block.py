@@ -11,7 +11,7 @@ from bitecore.anatomy.block import SIZES_MM, block, find, stands_at
 from bitecore.files import read_mesh, stl
 from bitecore.mesh import Mesh, check_solid, volume_ml
 from bitecore.ops.weld import weld
-from bitecore.runsheet import CaseDocument, MemoryStore, PieceEntry, evaluate, standard
+from bitecore.runsheet import CASE, CaseDocument, MemoryStore, PieceEntry, evaluate
 from bitecore.runsheet.export import joined
 from demo.variants import turned
 from tests.shapes import jaws
@@ -76,7 +76,7 @@ class ThereAndBackTest(unittest.TestCase):
         document = CaseDocument(
             number="2611-01", pieces=entries, settings={"hand-off": {"*": {"block": True, "frame": "home", "stl": "each"}}}
         )
-        graph = evaluate(document, standard(), store, demanded=frozenset({"hand-off"})).graph
+        graph = evaluate(document, CASE, store, demanded=frozenset({"hand-off"})).graph
         node = graph.node("hand-off")
         self.assertFalse(node.manifest.stopped, node.manifest.flags)
         rows = node.manifest.values["outputs"]["json"]
@@ -91,7 +91,7 @@ class ThereAndBackTest(unittest.TestCase):
         bare = joined([appliance().moved(stands_at(about)), block("lower").moved(stands_at(about))]).moved(away)
         back = PieceEntry(id="p3", file="splint.stl", sha256=store.blobs.write(stl.write_binary(bare)), drop=1)
         later = document.model_copy(update={"pieces": [*entries, back]})
-        graph = evaluate(later, standard(), store, until="level").graph
+        graph = evaluate(later, CASE, store, until="level").graph
         found = graph.node("intake", "p3").manifest.values["about"]["json"]
         self.assertEqual((found["kind"], found["looks"]), ("returned", "lower"))
         place = graph.node("follow", "p3").manifest.values["place"]["json"]

@@ -16,9 +16,9 @@ from bitecore.anatomy.whatis import recognise
 from bitecore.files import stl
 from bitecore.mesh import Mesh
 from bitecore.ops.rigid import angle_deg
-from bitecore.runsheet import CaseDocument, MemoryStore, PieceEntry, evaluate, standard
-from bitecore.runsheet.graph import Graph
+from bitecore.runsheet import CASE, CaseDocument, MemoryStore, PieceEntry, evaluate
 from bitecore.runsheet.targets import found_target
+from bitecore.runsheet.who import CaseGraph
 from demo import rescans
 from demo.arch import ArchPlan, Pair, pair
 from demo.variants import turned, with_scan_bodies
@@ -132,9 +132,9 @@ class ChainOnTheSheetTest(unittest.TestCase):
         cls.document = CaseDocument(
             pieces=entries, settings={"intake": {"p3": {"kind": "bodies", "jaw": "lower"}, "p4": {"kind": "desk", "jaw": "lower"}}}
         )  # fmt: skip
-        cls.graph = evaluate(cls.document, standard(), cls.store, until="level").graph
+        cls.graph = evaluate(cls.document, CASE, cls.store, until="level").graph
 
-    def place(self, graph: Graph, piece: str) -> np.ndarray:
+    def place(self, graph: CaseGraph, piece: str) -> np.ndarray:
         ref = graph.node("places").manifest.values["home_to_bite"]["by_piece"][piece]
         return np.array(ref["json"])
 
@@ -151,7 +151,7 @@ class ChainOnTheSheetTest(unittest.TestCase):
 
     def test_a_link_that_changes_takes_what_hangs_on_it_along(self) -> None:
         changed = self.document.model_copy(update={"settings": self.document.settings | {"follow": {"p4": {"by": "surface"}}}})
-        again = evaluate(changed, standard(), self.store, until="level")
+        again = evaluate(changed, CASE, self.store, until="level")
         steps = {n.id for n in again.graph.nodes.values() if n.task and n.task.key in again.worked}
         self.assertIn("follow/p4", steps)
         self.assertNotIn("follow/p3", steps)
@@ -160,7 +160,7 @@ class ChainOnTheSheetTest(unittest.TestCase):
     def test_round_in_a_circle_is_refused_in_words(self) -> None:
         ring = {"follow": {"p3": {"on": "p4"}, "p4": {"on": "p3"}}}
         changed = self.document.model_copy(update={"settings": self.document.settings | ring})
-        graph = evaluate(changed, standard(), self.store, until="level").graph
+        graph = evaluate(changed, CASE, self.store, until="level").graph
         for piece in ("p3", "p4"):
             self.assertIn("would lie on itself", graph.node("follow", piece).manifest.flags[0]["message"])
 
@@ -169,12 +169,12 @@ class SwabTest(unittest.TestCase):
     def test_the_last_stroke_counts_and_reaches_under(self) -> None:
         mesh = sheet(40, 40, lambda x, y: 0.05 * x**2)
         middle = tuple(mesh.vertices_mm.mean(0))
-        has, has_not = swabbed(mesh, [Stroke(points_mm=(middle,), radius_mm=3.0)])
+        has, has_not = swabbed(mesh, [Stroke(np.array([middle]), 3.0)])
         near = np.linalg.norm(mesh.vertices_mm - np.array(middle), axis=1) <= 3.0
         np.testing.assert_array_equal(has, near)
         self.assertFalse(has_not.any())
         has, has_not = swabbed(
-            mesh, [Stroke(points_mm=(middle,), radius_mm=3.0), Stroke(points_mm=(middle,), radius_mm=1.0, adds=False)]
+            mesh, [Stroke(np.array([middle]), 3.0), Stroke(np.array([middle]), 1.0, adds=False)]
         )  # fmt: skip
         inner = np.linalg.norm(mesh.vertices_mm - np.array(middle), axis=1) <= 1.0
         np.testing.assert_array_equal(has_not, inner)

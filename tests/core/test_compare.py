@@ -8,9 +8,9 @@ from dataclasses import replace
 import numpy as np
 
 from bitecore.ops.rigid import placed
-from bitecore.runsheet import CaseDocument, MemoryStore, evaluate, standard
+from bitecore.runsheet import CASE, CaseDocument, MemoryStore, evaluate
 from bitecore.runsheet.compare import JawMove, moves
-from bitecore.runsheet.graph import Graph
+from bitecore.runsheet.who import CaseGraph
 from tests.core.test_runsheet import case
 from tests.shapes import jaws
 
@@ -20,7 +20,7 @@ AWAY = placed(np.array([[0.0, -1.0, 0.0], [1.0, 0.0, 0.0], [0.0, 0.0, 1.0]]), [4
 class CompareTest(unittest.TestCase):
     store: MemoryStore
     document: CaseDocument
-    first: Graph
+    first: CaseGraph
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -30,10 +30,10 @@ class CompareTest(unittest.TestCase):
         cls.first = cls.state()
 
     @classmethod
-    def state(cls, **settings: dict) -> Graph:
+    def state(cls, **settings: dict) -> CaseGraph:
         """The case worked out as far as the plate, with these settings."""
         document = cls.document.model_copy(update={"settings": settings})
-        return evaluate(document, standard(), cls.store, until="plate").graph
+        return evaluate(document, CASE, cls.store, until="plate").graph
 
     def of_jaw(self, found: list[JawMove] | None, jaw: str) -> JawMove:
         assert found is not None
@@ -71,7 +71,7 @@ class CompareTest(unittest.TestCase):
             self.assertGreater(move.has_ml, move.had_ml)
 
     def test_while_it_is_worked_out_nothing_is_said(self) -> None:
-        self.assertIsNone(moves(self.first, Graph(jaws=dict(self.first.jaws))))
+        self.assertIsNone(moves(self.first, CaseGraph(jaws=dict(self.first.jaws))))
         half = replace(self.first, nodes={k: n for k, n in self.first.nodes.items() if k != "level/*"})
         self.assertIsNone(moves(self.first, half))
 

@@ -17,12 +17,12 @@ import trimesh
 
 from bitecore import forkserver
 from bitecore.apart import ReadingBroke, allow, apart
+from bitecore.blobs import FolderBlobs
 from bitecore.errors import UnreadableFile
 from bitecore.files import Limits, read_mesh
 from bitecore.files.numbers import numbers
 from bitecore.limits import BadEnvironment
 from bitecore.receiving import receive
-from bitecore.runsheet.store import FolderBlobs
 from tests.core.test_files import zipped
 from tests.hostile import GOOD, HOSTILE, bomb_zip
 

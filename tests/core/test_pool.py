@@ -10,12 +10,12 @@ import time
 import unittest
 from pathlib import Path
 
+from bitecore.blobs import FolderBlobs
+from bitecore.engine.pool import Pool
 from bitecore.errors import Cancelled
 from bitecore.files import stl
 from bitecore.progress import Run
-from bitecore.runsheet import CaseDocument, FolderStore, PieceEntry, evaluate, standard
-from bitecore.runsheet.pool import Pool
-from bitecore.runsheet.store import FolderBlobs
+from bitecore.runsheet import CASE, CaseDocument, FolderStore, PieceEntry, evaluate
 from tests.shapes import jaws
 
 
@@ -35,11 +35,11 @@ class PoolTest(unittest.TestCase):
         return [s.process.pid for s in self.pool._children if s.process.is_alive()]
 
     def test_same_result_as_in_this_process(self) -> None:
-        there = evaluate(self.document, standard(), self.store, runner=self.pool, until="base")
+        there = evaluate(self.document, CASE, self.store, runner=self.pool, until="base")
         with tempfile.TemporaryDirectory() as other:
             here_store = FolderStore(Path(other))
             here_store.blobs.write(stl.write_binary(jaws(21)[1]))
-            here = evaluate(self.document, standard(), here_store, until="base")
+            here = evaluate(self.document, CASE, here_store, until="base")
         self.assertEqual(there.graph.node("base", "p1").manifest.values, here.graph.node("base", "p1").manifest.values)
 
     def test_a_killed_child_is_replaced_and_its_task_done_again(self) -> None:
@@ -52,7 +52,7 @@ class PoolTest(unittest.TestCase):
         self.pool.start()
         killer = threading.Thread(target=kill_first)
         killer.start()
-        done = evaluate(self.document, standard(), self.store, runner=self.pool, until="base")
+        done = evaluate(self.document, CASE, self.store, runner=self.pool, until="base")
         killer.join()
         self.assertEqual(done.graph.node("base", "p1").state, "done")
         self.assertEqual(len(self.logged), 1)
@@ -67,10 +67,10 @@ class PoolTest(unittest.TestCase):
             return bool(asked)
 
         with self.assertRaises(Cancelled):
-            evaluate(self.document, standard(), self.store, runner=self.pool, run=Run(stopped=stopped), on_start=lambda node: started.set())
+            evaluate(self.document, CASE, self.store, runner=self.pool, run=Run(stopped=stopped), on_start=lambda node: started.set())
         self.assertLess(time.monotonic() - asked[0], 2.0)
         self.assertEqual(self.pool.busy, 0)
-        done = evaluate(self.document, standard(), self.store, runner=self.pool, until="level")
+        done = evaluate(self.document, CASE, self.store, runner=self.pool, until="level")
         self.assertEqual(done.graph.node("level").state, "done")
 
     def test_close_leaves_no_child(self) -> None:

@@ -11,12 +11,18 @@ from unittest.mock import patch
 import numpy as np
 
 from bitecore.anatomy.whichjaw import Told
+from bitecore.engine.document import Layer
+from bitecore.engine.gives import json_of, unpack
+from bitecore.engine.model import JAWS
+from bitecore.engine.task import Task, perform
 from bitecore.errors import BadSetting, Cancelled, StepFailed
 from bitecore.files import stl
 from bitecore.mesh import Mesh, bounds_mm, check_solid
 from bitecore.progress import QUIET, Run
 from bitecore.runsheet import (
+    CASE,
     CaseDocument,
+    CaseSheet,
     Flag,
     FolderStore,
     Inputs,
@@ -29,12 +35,10 @@ from bitecore.runsheet import (
     StepResult,
     StepSettings,
     evaluate,
+    resolve,
     setting,
     standard,
 )  # fmt: skip
-from bitecore.runsheet.graph import resolve
-from bitecore.runsheet.store import unpack
-from bitecore.runsheet.task import Task, perform
 from tests.shapes import jaws, turn
 
 ALL = frozenset({"hand-off"})
@@ -55,13 +59,13 @@ class WholeSheetTest(unittest.TestCase):
     def setUpClass(cls) -> None:
         cls.store = MemoryStore()
         cls.document = case(cls.store, *jaws(3))
-        cls.first = evaluate(cls.document, standard(), cls.store, demanded=ALL)
+        cls.first = evaluate(cls.document, CASE, cls.store, demanded=ALL)
 
     def worked(self, document: CaseDocument) -> set[str]:
         """Nodes that had to be worked out for a document, by id."""
         store = MemoryStore()
         store.blobs, store._manifests = self.store.blobs, dict(self.store._manifests)
-        done = evaluate(document, standard(), store, demanded=ALL)
+        done = evaluate(document, CASE, store, demanded=ALL)
         return {n.id for n in done.graph.nodes.values() if n.task and n.task.key in done.worked}
 
     def with_settings(self, **settings: dict) -> CaseDocument:
@@ -78,8 +82,10 @@ class WholeSheetTest(unittest.TestCase):
     def test_marks_count_from_the_third_on_each_jaw(self) -> None:
         """While a person sets them one by one nothing is fitted anew."""
         marks = [{"bite": [k, 0, 0], "jaw": jaw, "on": "", "at": [k, 1, 0]} for k in range(3) for jaw in ("upper", "lower")]
-        self.assertEqual(self.worked(self.with_settings(fit={"*": {"marks": {"p9": marks[:5]}}})), set())
-        self.assertIn("fit/*", self.worked(self.with_settings(fit={"*": {"marks": {"p9": marks}}})))
+        ids = {f"m{n}": mark for n, mark in enumerate(marks, 1)}
+        few = {key: ids[key] for key in list(ids)[:5]}
+        self.assertEqual(self.worked(self.with_settings(fit={"*": {"marks": {"p9": few}}})), set())
+        self.assertIn("fit/*", self.worked(self.with_settings(fit={"*": {"marks": {"p9": ids}}})))
 
     def test_again_works_nothing_out(self) -> None:
         self.assertEqual(self.worked(self.document), set())
@@ -98,8 +104,8 @@ class WholeSheetTest(unittest.TestCase):
 
     def test_going_back_is_free(self) -> None:
         store = self.store
-        evaluate(self.with_settings(base={"*": {"thickness_mm": 5.0}}), standard(), store, demanded=ALL)
-        self.assertEqual(evaluate(self.document, standard(), store, demanded=ALL).worked, set())
+        evaluate(self.with_settings(base={"*": {"thickness_mm": 5.0}}), CASE, store, demanded=ALL)
+        self.assertEqual(evaluate(self.document, CASE, store, demanded=ALL).worked, set())
 
     def test_home_is_never_lost(self) -> None:
         """The file in home coordinates lies where the scan lay; in bench coordinates, home_to_bench takes it there."""
@@ -108,8 +114,8 @@ class WholeSheetTest(unittest.TestCase):
         home = self.with_settings(**{"hand-off": {"*": {"frame": "home", "threemf": "none"}}})
         files = {}
         for frame, document in (("bench", self.document), ("home", home)):
-            done = evaluate(document, standard(), self.store, demanded=ALL).graph.node("hand-off").manifest
-            ref = next(r for r in done.values.values() if "file" in r and r["name"].endswith("lower.stl"))
+            done = evaluate(document, CASE, self.store, demanded=ALL).graph.node("hand-off").manifest
+            ref = next(r for r in done.values["files"]["files"] if r["name"].endswith("lower.stl"))
             record = np.frombuffer(self.store.blobs.read(ref["file"]), stl.RECORD, offset=84)["corner"]
             files[frame] = record.reshape(-1, 3)
         np.testing.assert_array_equal(files["home"], body.vertices_mm[body.faces].reshape(-1, 3).astype("f4"))
@@ -133,7 +139,7 @@ class WholeSheetTest(unittest.TestCase):
 
     def test_turning_by_hand_is_exact(self) -> None:
         before = np.array(self.first.graph.node("level").manifest.values["home_to_bench"]["by_piece"]["p1"]["json"])
-        turned = evaluate(self.with_settings(level={"*": {"turn_deg": 30.0, "up_mm": 2.0}}), standard(), self.store, until="level")
+        turned = evaluate(self.with_settings(level={"*": {"turn_deg": 30.0, "up_mm": 2.0}}), CASE, self.store, until="level")
         after = np.array(turned.graph.node("level").manifest.values["home_to_bench"]["by_piece"]["p1"]["json"])
         by = after @ np.linalg.inv(before)
         np.testing.assert_allclose(by[:3, :3], [[np.cos(np.pi / 6), -0.5, 0], [0.5, np.cos(np.pi / 6), 0], [0, 0, 1]], atol=1e-9)
@@ -146,7 +152,7 @@ class OneJawTest(unittest.TestCase):
         m = turn(14, 0.0)
         scan = jaws(21)[1].moved(m).turned_inside_out()
         small = Mesh.of(scan.vertices_mm / 1000, scan.faces)
-        done = evaluate(case(store, small), standard(), store, until="plate")
+        done = evaluate(case(store, small), CASE, store, until="plate")
         about = done.graph.node("intake", "p1").manifest.values["about"]["json"]
         self.assertEqual((about["unit"], about["turned_inside_out"], about["jaw"]), ("m", True, "lower"))
         bench = np.array(done.graph.node("level").manifest.values["home_to_bench"]["by_piece"]["p1"]["json"])
@@ -157,7 +163,7 @@ class OneJawTest(unittest.TestCase):
     def test_jaws_in_different_coordinates_have_no_bite_and_go_on(self) -> None:
         store = MemoryStore()
         upper, lower = jaws(3)
-        done = evaluate(case(store, upper, lower.moved(turn(5))), standard(), store, until="plate")
+        done = evaluate(case(store, upper, lower.moved(turn(5))), CASE, store, until="plate")
         self.assertEqual([f["code"] for f in done.graph.node("bite").manifest.flags], ["no-relation"])
         self.assertEqual(done.graph.node("plate").state, "done")
 
@@ -167,7 +173,7 @@ class OneJawTest(unittest.TestCase):
         with patch("bitecore.anatomy.whatis.tell", return_value=Told(-1.0, 0.0)):
             for order in ((upper, lower), (lower, upper)):
                 store = MemoryStore()
-                done = evaluate(case(store, *order), standard(), store, until="bite")
+                done = evaluate(case(store, *order), CASE, store, until="bite")
                 wanted = "p1" if order[0] is upper else "p2"
                 self.assertEqual(done.graph.jaws[wanted], "upper")
                 self.assertIn("jaw-guessed", [f["code"] for f in done.graph.node("bite").manifest.flags])
@@ -175,13 +181,13 @@ class OneJawTest(unittest.TestCase):
     def test_jaw_set_by_hand_stands(self) -> None:
         store = MemoryStore()
         document = case(store, jaws(21)[1], intake={"p1": {"jaw": "upper", "kind": "jaw"}})
-        self.assertEqual(evaluate(document, standard(), store, until="intake").graph.jaws, {"p1": "upper"})
+        self.assertEqual(evaluate(document, CASE, store, until="intake").graph.jaws, {"p1": "upper"})
 
     def test_a_scan_that_is_no_jaw_is_kept_and_said_to_be(self) -> None:
         from tests.shapes import sphere
 
         store = MemoryStore()
-        done = evaluate(case(store, jaws(21)[1], sphere(4, 12)), standard(), store, until="level")
+        done = evaluate(case(store, jaws(21)[1], sphere(4, 12)), CASE, store, until="level")
         self.assertEqual(done.graph.jaws, {"p1": "lower"})
         self.assertIn("kept", done.graph.node("intake", "p2").manifest.flags[0]["message"])
 
@@ -206,12 +212,13 @@ class SettingsTest(unittest.TestCase):
 
     def test_nearer_wins(self) -> None:
         document = CaseDocument(
-            house={"base": {"thickness_mm": 3.0}}, settings={"base": {"*": {"thickness_mm": 4.0}, "p2": {"thickness_mm": 5.0}}}
+            layers={"house": Layer(steps={"base": {"thickness_mm": 3.0}})},
+            settings={"base": {"*": {"thickness_mm": 4.0}, "p2": {"thickness_mm": 5.0}}},
         )
         base = standard()["base"]
         self.assertEqual(document.settings_for(base, "p1").thickness_mm, 4.0)
         self.assertEqual(document.settings_for(base, "p2").thickness_mm, 5.0)
-        self.assertEqual(CaseDocument(house=document.house).settings_for(base).thickness_mm, 3.0)
+        self.assertEqual(CaseDocument(layers=document.layers).settings_for(base).thickness_mm, 3.0)
 
 
 class MeasureSettings(StepSettings):
@@ -227,8 +234,9 @@ def measure(inputs: Inputs, settings: MeasureSettings, run: Run) -> StepResult:
 
 
 MEASURE = Step(
-    name="measure", title="Measure", number=6, version=2, scope="piece", settings=MeasureSettings,
-    needs={"body": Need("base", "body")}, apply=measure, upgrades={1: lambda old: {"factor": old.get("times", 1.0)}},
+    name="measure", title="Measure", number=6, version=2, over=JAWS, settings=MeasureSettings,
+    needs={"body": Need("base", "body")}, gives={"tall": json_of(float)}, apply=measure,
+    upgrades={1: lambda old: {"factor": old.get("times", 1.0)}},
 )  # fmt: skip
 
 
@@ -237,16 +245,16 @@ class AddAStepTest(unittest.TestCase):
 
     def test_it_is_worked_out_after_what_it_needs(self) -> None:
         store = MemoryStore()
-        registry = standard().with_step(MEASURE)
+        sheet = CaseSheet(standard().with_step(MEASURE))
         document = case(store, jaws(21)[1])
-        done = evaluate(document, registry, store, until="measure")
+        done = evaluate(document, sheet, store, until="measure")
         node = done.graph.node("measure", "p1")
         self.assertEqual((node.state, node.manifest.readings[0]["unit"]), ("done", "mm"))
 
     def test_failure_keeps_its_place_and_stops_nothing_else(self) -> None:
         store = MemoryStore()
-        registry = standard().with_step(MEASURE)
-        done = evaluate(case(store, jaws(21)[1], measure={"*": {"factor": 9.5}}), registry, store)
+        sheet = CaseSheet(standard().with_step(MEASURE))
+        done = evaluate(case(store, jaws(21)[1], measure={"*": {"factor": 9.5}}), sheet, store)
         node = done.graph.node("measure", "p1")
         self.assertEqual(node.state, "failed")
         flag = node.manifest.flags[0]
@@ -271,7 +279,7 @@ class ContractTest(unittest.TestCase):
         cls.store = MemoryStore()
         # With one more scan of the lower, elsewhere, so that every part of every step has something to do.
         upper, lower = jaws(34)
-        cls.graph = evaluate(case(cls.store, upper, lower, lower.moved(turn(8))), standard(), cls.store, demanded=ALL).graph
+        cls.graph = evaluate(case(cls.store, upper, lower, lower.moved(turn(8))), CASE, cls.store, demanded=ALL).graph
 
     def tasks(self) -> list[Task]:
         seen = {n.step.name: n.task for n in self.graph.nodes.values() if n.task}
@@ -286,6 +294,14 @@ class ContractTest(unittest.TestCase):
                 self.assertEqual(again.values, self.store.get(task.key).values)
                 self.assertEqual(again.readings, self.store.get(task.key).readings)
                 self.assertEqual({k: repr(v) for k, v in task.inputs.items()}, before)
+
+    def test_what_they_give_is_of_the_type_they_name(self) -> None:
+        for task in self.tasks():
+            step = CASE.registry[task.step]
+            inputs = Inputs({name: unpack(ref, self.store.blobs) for name, ref in task.inputs.items()}, **task.tag)
+            for name, value in step.apply(inputs, step.check(task.settings), QUIET).values.items():
+                with self.subTest(f"{task.step}.{name}"):
+                    step.gives[name].check(value)
 
     def test_settings_round_trip(self) -> None:
         for step in standard().steps:
@@ -309,8 +325,8 @@ class StoreTest(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             store = FolderStore(Path(folder))
             document = case(store, jaws(21)[1])
-            first = evaluate(document, standard(), store, until="trim")
-            again = evaluate(document, standard(), FolderStore(Path(folder)), until="trim")
+            first = evaluate(document, CASE, store, until="trim")
+            again = evaluate(document, CASE, FolderStore(Path(folder)), until="trim")
             self.assertEqual((len(first.worked) > 0, again.worked), (True, set()))
             leftovers = list(Path(folder).rglob("tmp*"))
             self.assertEqual(leftovers, [])
@@ -318,11 +334,11 @@ class StoreTest(unittest.TestCase):
     def test_looking_reads_no_mesh(self) -> None:
         store = MemoryStore()
         document = case(store, jaws(21)[1])
-        evaluate(document, standard(), store, until="base")
+        evaluate(document, CASE, store, until="base")
 
         class Deaf:
             def read(self, digest: str) -> bytes:
                 raise AssertionError("a mesh was read")
 
         store.blobs = Deaf()  # type: ignore[assignment]
-        self.assertEqual(resolve(document, standard(), store, demanded=frozenset()).node("base", "p1").state, "done")
+        self.assertEqual(resolve(document, CASE, store, demanded=frozenset()).node("base", "p1").state, "done")

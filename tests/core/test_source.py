@@ -6,6 +6,7 @@ import unittest
 
 import numpy as np
 
+from bitecore.engine.gives import unpack
 from bitecore.files import stl
 from bitecore.mesh import GROUP_SCAN, MADE, Mesh, face_normals
 from bitecore.ops.border import ease
@@ -15,8 +16,7 @@ from bitecore.ops.mend import mend
 from bitecore.ops.rigid import placed
 from bitecore.ops.split import split_in_four
 from bitecore.ops.weld import weld
-from bitecore.runsheet import CaseDocument, MemoryStore, PieceEntry, evaluate, standard
-from bitecore.runsheet.store import unpack
+from bitecore.runsheet import CASE, CaseDocument, MemoryStore, PieceEntry, evaluate
 from tests.shapes import box, jaws, sphere
 
 
@@ -62,7 +62,7 @@ class SourceTest(unittest.TestCase):
         """A stripe painted on the scan's faces is where it was on the finished body; walls have no label."""
         store = MemoryStore()
         digest = store.blobs.write(stl.write_binary(jaws(21)[1]))
-        found = evaluate(CaseDocument(pieces=[PieceEntry(id="p1", file="a.stl", sha256=digest)]), standard(), store, until="base").graph
+        found = evaluate(CaseDocument(pieces=[PieceEntry(id="p1", file="a.stl", sha256=digest)]), CASE, store, until="base").graph
         scan = unpack(found.node("intake", "p1").manifest.values["mesh"], store.blobs)  # type: ignore[union-attr]
         body = unpack(found.node("base", "p1").manifest.values["body"], store.blobs)  # type: ignore[union-attr]
         x = scan.vertices_mm[scan.faces].mean(1)[:, 0]

@@ -6,8 +6,7 @@ import argparse
 from collections.abc import Iterator
 
 from bitecore.files import stl
-from bitecore.runsheet import CaseDocument, MemoryStore, PieceEntry, evaluate, standard
-from bitecore.runsheet.graph import resolve
+from bitecore.runsheet import CASE, CaseDocument, MemoryStore, PieceEntry, evaluate, resolve
 from tests.shapes import jaws, sphere
 
 from .table import Row, median_ms
@@ -26,6 +25,6 @@ def rows(upper: bytes, lower: bytes, args: argparse.Namespace) -> Iterator[Row]:
             for i, mesh in enumerate(scans, 1)
         ]
         document = CaseDocument(pieces=pieces)
-        graph = evaluate(document, standard(), store).graph
-        ms = median_ms(lambda d=document, s=store: resolve(d, standard(), s, demanded=frozenset()), args.runs)
+        graph = evaluate(document, CASE, store).graph
+        ms = median_ms(lambda d=document, s=store: resolve(d, CASE, s, demanded=frozenset()), args.runs)
         yield Row(name, ms, note=f"{len(graph.nodes)} nodes")

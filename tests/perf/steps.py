@@ -13,12 +13,11 @@ import trimesh
 from bitecore import views
 from bitecore.anatomy.bitescans import fit_bite
 from bitecore.anatomy.following import follow
+from bitecore.engine.gives import unpack
+from bitecore.engine.task import perform
 from bitecore.files import obj_write, ply, read_mesh, threemf
 from bitecore.progress import QUIET
-from bitecore.runsheet import CaseDocument, MemoryStore, PieceEntry, evaluate, standard
-from bitecore.runsheet.graph import resolve
-from bitecore.runsheet.store import unpack
-from bitecore.runsheet.task import perform
+from bitecore.runsheet import CASE, CaseDocument, MemoryStore, PieceEntry, evaluate, resolve, standard
 from demo import rescans
 from demo.arch import ArchPlan
 from demo.variants import turned
@@ -66,7 +65,7 @@ def rows(upper: bytes, lower: bytes, args: argparse.Namespace) -> Iterator[Row]:
     pieces = [PieceEntry(id=i, file=f"{i}.stl", sha256=store.blobs.write(d)) for i, d in (("u", upper), ("l", lower))]
     document = CaseDocument(number="perf", pieces=pieces)
     demanded = frozenset({"hand-off"})
-    graph = evaluate(document, standard(), store, demanded=demanded).graph
+    graph = evaluate(document, CASE, store, demanded=demanded).graph
     for node in graph.nodes.values():
         name = f"step {node.step.name}{' ' + node.jaw if node.piece != '*' and node.jaw else ''}"
         if args.only in name and node.task:
@@ -76,7 +75,7 @@ def rows(upper: bytes, lower: bytes, args: argparse.Namespace) -> Iterator[Row]:
             yield Row(name, ms, reach_ms=reach, note=node.manifest.figure if node.manifest else "")
     yield from _fits(args)
     if args.only in "undo: look up all results":
-        ms = median_ms(lambda: resolve(document, standard(), store, demanded=demanded), args.runs)
+        ms = median_ms(lambda: resolve(document, CASE, store, demanded=demanded), args.runs)
         yield Row("undo: look up all results", ms, reach_ms=300)
     scan = graph.node("intake", "u")
     if scan and scan.manifest and args.only in "stage copy":

@@ -11,7 +11,7 @@ from asgiref.sync import sync_to_async
 from django.db import connection, connections
 from django.test import AsyncClient, TransactionTestCase
 
-from cases.models import Case, Revision
+from cases.models import Case
 from runs.services import announce
 from tests.server.common import clear_state, client, drop, people, post, scan
 from tests.shapes import jaws
@@ -95,9 +95,9 @@ class ManyHandsTest(TransactionTestCase):
         for thread in hands:
             thread.join()
         self.assertEqual(answers, Counter({200: 24}))
-        numbers = list(Revision.objects.filter(case__number=number).order_by("number").values_list("number", flat=True))
+        numbers = list(Case.objects.get(number=number).revisions.order_by("number").values_list("number", flat=True))
         self.assertEqual(numbers, list(range(1, len(numbers) + 1)))
-        document = Revision.objects.filter(case__number=number).first().document  # type: ignore[union-attr]
+        document = Case.objects.get(number=number).document  # type: ignore[union-attr]
         for step, key in (("base", "thickness_mm"), ("trim", "ease_mm"), ("plate", "gap_mm")):
             self.assertEqual(document["settings"][step]["*"][key], 1.7)
         self.assertEqual(Case.objects.get(number=number).revision, len(numbers))

@@ -11,7 +11,8 @@ from django.contrib.auth.models import User
 from django.db import connections
 from django.test import AsyncClient
 
-from bitecore.runsheet.store import FolderBlobs, Manifest
+from bitecore.blobs import FolderBlobs
+from bitecore.engine.store import Manifest
 from cases import keeping, services
 from cases.blobs import dropped
 from cases.models import AuditLine, Case
@@ -54,10 +55,10 @@ class DeletionTest(WorkCase):
     def test_what_another_case_needs_stays(self) -> None:
         one = self.work(self.opened())
         two = self.work(self.opened())
-        before = {n["id"]: n["values"] for n in self.mira.get(f"/api/cases/{two.number}").json()["nodes"]}
+        before = {n["id"]: n["good"] for n in self.mira.get(f"/api/cases/{two.number}").json()["nodes"]}
         keeping.delete(self.tove(), one.number)
         after = self.mira.get(f"/api/cases/{two.number}").json()
-        self.assertEqual({n["id"]: n["values"] for n in after["nodes"]}, before)
+        self.assertEqual({n["id"]: n["good"] for n in after["nodes"]}, before)
         for use in ResultUse.objects.filter(owner=two.owner_id):
             for blob in use.result.blobs.all():
                 self.assertTrue(FolderBlobs(settings.BLOB_ROOT).path(blob.sha256).exists())
@@ -121,7 +122,7 @@ class DeletionTest(WorkCase):
         from runs.work import work
 
         try:
-            work(pk, 0, threading.Event())
+            work("case", pk, 0, threading.Event())
         finally:
             connections.close_all()
 
@@ -154,7 +155,7 @@ class OrphanTest(WorkCase):
             values = {"base": revision, "step": "base", "values": {"thickness_mm": 2.0 + revision}}
             post(self.mira, f"/api/cases/{case.number}/settings", values)
         case = self.work(case)
-        shown = {n["id"]: n["values"] for n in self.mira.get(f"/api/cases/{case.number}").json()["nodes"]}
+        shown = {n["id"]: n["good"] for n in self.mira.get(f"/api/cases/{case.number}").json()["nodes"]}
         bodies, size = Result.objects.filter(step="base").count(), owning._kept_bytes()
         self.assertEqual(bodies, 4)
         self.assertEqual(owning.drop_unpinned(size - 1), 0, "within the hour nothing goes")
@@ -164,7 +165,7 @@ class OrphanTest(WorkCase):
         # What stands on the run sheet stays, however low the limit.
         self.assertEqual(Result.objects.filter(step="base").count(), 1)
         after = self.mira.get(f"/api/cases/{case.number}").json()
-        self.assertEqual({n["id"]: n["values"] for n in after["nodes"]}, shown)
+        self.assertEqual({n["id"]: n["good"] for n in after["nodes"]}, shown)
         post(self.mira, f"/api/cases/{case.number}/undo")
         self.assertEqual(self.states(self.work(case))["base/p1"], "done")
 
@@ -199,7 +200,7 @@ class ServingTest(WorkCase):
             case = self.work(self.opened(pair()[0]))
             shown = self.mira.get(f"/api/cases/{case.number}").json()
             node = next(n for n in shown["nodes"] if n["id"] == "intake/p1")
-            return case.number, node["values"]["mesh"]["mesh"], shown["picture"], self.mira.cookies["sessionid"].value
+            return case.number, node["good"]["mesh"], shown["picture"], self.mira.cookies["sessionid"].value
 
         number, digest, picture, session = await sync_to_async(prepare, thread_sensitive=True)()
         web, nobody = AsyncClient(), AsyncClient()

@@ -19,10 +19,10 @@ from django.db import OperationalError
 from django.test import Client, override_settings
 from django.utils import timezone
 
+from bitecore.engine.task import Task, perform
 from bitecore.errors import StepFailed
 from bitecore.files import stl
-from bitecore.runsheet import CaseDocument, MemoryStore, PieceEntry, evaluate, standard
-from bitecore.runsheet.task import Task, perform
+from bitecore.runsheet import CASE, CaseDocument, MemoryStore, PieceEntry, evaluate, standard
 from cases.models import Case
 from config.disk import is_full
 from config.errors import said
@@ -54,11 +54,11 @@ class PerformTest(TestCase):
 
     def test_a_full_disk_is_no_result(self) -> None:
         good, self.store.blobs = self.store.blobs, Full(self.store.blobs)
-        found = evaluate(self.document, standard(), self.store, until="base")
+        found = evaluate(self.document, CASE, self.store, until="base")
         self.assertEqual([(m.step, m.flags[0]["code"]) for m in found.passing], [("intake", "disk-full")])
         self.assertEqual(found.graph.node("intake", "p1").state, "failed")  # type: ignore[union-attr]
         self.store.blobs = good
-        found = evaluate(self.document, standard(), self.store, until="base")
+        found = evaluate(self.document, CASE, self.store, until="base")
         self.assertEqual((found.passing, found.graph.node("base", "p1").state), ([], "done"))  # type: ignore[union-attr]
 
     def test_which_failures_are_the_scans_own(self) -> None:
@@ -67,14 +67,14 @@ class PerformTest(TestCase):
             (MemoryError(), True), (OSError(errno.ENOSPC, ""), True), (OSError(errno.EIO, ""), True), (ImportError("libgomp"), True),
             (StepFailed("This border cannot be closed."), False),
         ):  # fmt: skip
-            with patch("bitecore.runsheet.task._apply", side_effect=error):
+            with patch("bitecore.engine.task._apply", side_effect=error):
                 self.assertEqual(perform(task, standard(), self.store.blobs, None).passing, passing, repr(error))  # type: ignore[arg-type]
 
 
 class RetryTest(WorkCase):
     def failing(self, step: str) -> Any:
         """The next result of a step is a failure of its surroundings."""
-        from bitecore.runsheet.task import surroundings
+        from bitecore.engine.task import surroundings
 
         wait = Desk.wait
 
@@ -157,7 +157,7 @@ class DropTest(ServerCase):
     def test_full_in_the_middle_of_a_drop(self) -> None:
         full = OSError(errno.ENOSPC, "No space left on device")
         for where in ("cases.blobs._on_disk", "runs.owning.os.link", "bitecore.apart._answer"):
-            with self.subTest(where), patch(where, side_effect=full), patch("bitecore.runsheet.store.FolderBlobs.write", side_effect=full):
+            with self.subTest(where), patch(where, side_effect=full), patch("bitecore.blobs.FolderBlobs.write", side_effect=full):
                 answer = drop(self.mira, *pair())
                 self.assertEqual((answer.status_code, answer.json()["code"]), (507, "disk-full"))
                 self.assertEqual((Case.objects.count(), on_disk()), (0, []))

@@ -8,7 +8,7 @@ from typing import Any
 
 from django.conf import settings
 
-from bitecore.runsheet.store import is_digest
+from bitecore.blobs import is_digest
 from cases.models import AuditLine, Case
 from runs import owning
 from runs.models import BlobUse, Result, ResultBlob

@@ -50,3 +50,9 @@ def rounded(values: ArrayLike) -> list:
 def unit(vector: ArrayLike) -> NDArray[np.float64]:
     v = np.asarray(vector, float)
     return v / np.linalg.norm(v)
+
+
+def rows(matrix: ArrayLike) -> list[list[float]]:
+    """A placement as four rows of four, to 1e-12: what turns and shifts keeps its last digits. Never -0."""
+    out: list[list[float]] = (np.round(np.asarray(matrix, float), 12) + 0.0).tolist()
+    return out

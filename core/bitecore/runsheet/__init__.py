@@ -1,18 +1,24 @@
-"""The run sheet: scans go through small pure steps and become bodies, worked out again from any change."""
+"""The run sheet of a case: scans go through small pure steps and become bodies, worked out again from any change."""
 
+from ..blobs import MemoryBlobs
+from ..engine.evaluate import Evaluation, evaluate
+from ..engine.graph import resolve
+from ..engine.model import Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
+from ..engine.registry import Registry
+from ..engine.store import FolderStore, Manifest, MemoryStore, ResultStore
 from .document import CaseDocument, PieceEntry
-from .evaluate import Evaluation, evaluate
-from .model import Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
-from .registry import Registry, standard
-from .store import FolderStore, Manifest, MemoryStore, ResultStore
+from .sheet import CASE, CaseSheet, standard
 
 __all__ = [
+    "CASE",
     "CaseDocument",
+    "CaseSheet",
     "Evaluation",
     "Flag",
     "FolderStore",
     "Inputs",
     "Manifest",
+    "MemoryBlobs",
     "MemoryStore",
     "Need",
     "PieceEntry",
@@ -24,6 +30,7 @@ __all__ = [
     "StepResult",
     "StepSettings",
     "evaluate",
+    "resolve",
     "setting",
     "standard",
 ]

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..ops.rigid import angle_deg
-from .graph import Graph, place_of
+from .who import CaseGraph, place_of
 
 # Less than this (mm) is the rounding of the matrices.
 _SAME_MM = 1e-6
@@ -31,7 +31,7 @@ class JawMove:
     plate_mm: float | None
 
 
-def moves(before: Graph, now: Graph) -> list[JawMove] | None:
+def moves(before: CaseGraph, now: CaseGraph) -> list[JawMove] | None:
     """Of every jaw that both have; None while either is not worked out."""
     tips = _tips_on_bench(now)
     if tips is None:
@@ -58,26 +58,25 @@ def _moved(m: NDArray, points: NDArray) -> NDArray:
     return points @ m[:3, :3].T + m[:3, 3]
 
 
-def _bench(graph: Graph, piece: str) -> NDArray | None:
+def _bench(graph: CaseGraph, piece: str) -> NDArray | None:
     rows = place_of(graph, piece, "home_to_bench")
     return None if rows is None else np.array(rows)
 
 
-def _tips_on_bench(graph: Graph) -> NDArray | None:
+def _tips_on_bench(graph: CaseGraph) -> NDArray | None:
     """(k, 3), in the home of the jaw that leads."""
     node = graph.node("level")
-    if node is None or node.manifest is None or node.manifest.stopped:
+    if node is None or node.good is None:
         return None
-    place = _bench(graph, node.manifest.values["auto"]["json"]["on"])
-    return None if place is None else _moved(place, np.array(node.manifest.values["tips"]["json"]))
+    place = _bench(graph, node.json("auto")["on"])
+    return None if place is None else _moved(place, np.array(node.json("tips")))
 
 
-def _body(before: Graph, now: Graph, piece: str) -> tuple[str, tuple[float | None, float | None]]:
+def _body(before: CaseGraph, now: CaseGraph, piece: str) -> tuple[str, tuple[float | None, float | None]]:
     found = []
     for graph in (before, now):
-        node = graph.node("base", piece)
-        known = node is not None and node.manifest is not None and not node.manifest.stopped
-        manifest = node.manifest if node is not None and known else None
+        node = graph.node("assemble", piece)
+        manifest = node.good if node else None
         volume = next((r["value"] for r in manifest.readings if r["unit"] == "ml"), None) if manifest else None
         found.append((manifest.values["body"]["mesh"] if manifest else None, volume))
     (old, had), (new, has) = found
@@ -85,17 +84,16 @@ def _body(before: Graph, now: Graph, piece: str) -> tuple[str, tuple[float | Non
     return word, (had, has)
 
 
-def _on_plate(before: Graph, now: Graph, piece: str) -> float | None:
+def _on_plate(before: CaseGraph, now: CaseGraph, piece: str) -> float | None:
     """How far the body's middle of the incisors moved on the plate (mm)."""
     places = []
     for graph in (before, now):
         node, level = graph.node("plate"), graph.node("level")
-        if node is None or node.manifest is None or node.manifest.stopped or level is None or level.manifest is None:
+        if node is None or node.good is None or level is None:
             return None
-        ref = node.manifest.values["home_to_plate"]["by_piece"].get(piece)
-        stand = level.manifest.values["stand"]["by_piece"].get(piece)
-        if ref is None or stand is None:
+        rows, stand = node.json("home_to_plate", piece), level.json("stand", piece)
+        if rows is None or stand is None:
             return None
-        places.append(np.array(ref["json"]) @ np.append(stand["json"]["origin"], 1.0))
+        places.append(np.array(rows) @ np.append(stand["origin"], 1.0))
     off = float(np.linalg.norm(places[1] - places[0]))
     return 0.0 if off < _SAME_MM else off

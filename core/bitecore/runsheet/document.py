@@ -1,23 +1,25 @@
-"""The case document: pieces and the settings that differ from the house's. Everything else is worked out."""
+"""The case document: scans and the settings that differ from the house's. Everything else is worked out."""
 
 from __future__ import annotations
 
-import hashlib
-import json
 from typing import Any
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from .model import Step, StepSettings
-
-ALL = "*"
+from ..engine.document import SheetDocument
 
 
 class PieceEntry(BaseModel):
-    """One scan as it came: never changed after import, kept by its SHA-256. drop : how many
-    drops were there before its own; retired : another one took its place, or it
-    was put aside; replaced : another took its place, and may still need it to find its own; beside : a second scan of the
-    same jaw that shall stay beside the first."""
+    """One scan as it came: never changed after import.
+
+    id       : p1, p2, …
+    file     : the name it came with
+    sha256   : of its bytes
+    drop     : how many drops were there before its own
+    retired  : another one took its place, or it was put aside
+    replaced : another took its place, and may still need it to find its own
+    beside   : a second scan of the same jaw that shall stay beside the first
+    """
 
     model_config = ConfigDict(extra="forbid")
     id: str
@@ -29,39 +31,37 @@ class PieceEntry(BaseModel):
     beside: bool = False
 
 
-class CaseDocument(BaseModel):
-    """settings : {step: {'*' or piece: {key: value}}}; house : settings of the house at the pinned revision.
+class PartEntry(BaseModel):
+    """A part that a person made of a jaw's model: a piece split off, a copy that goes its own way.
 
-    versions, house_versions : {step: version} under which they were saved; what is missing is of the step's own.
+    begins : the step from which it is worked on by itself; until there it is its jaw's model
     """
 
     model_config = ConfigDict(extra="forbid")
+    begins: str
+
+
+class CaseDocument(SheetDocument):
+    """opened : the day, as YYYY-MM-DD; teeth : FDI numbers in the order of the chart, with spaces between; parts : by address."""
+
+    model_config = ConfigDict(extra="forbid")
     number: str = ""
-    opened: str = ""  # the day, as YYYY-MM-DD
+    opened: str = ""
     patient: str = ""
     practice: str = ""
     purpose: str = ""
     due: str = ""
     notes: str = ""
     technician: str = ""
-    teeth: str = ""  # FDI numbers in the order of the chart, with spaces between
+    teeth: str = ""
     opposing: str = ""
     pieces: list[PieceEntry] = Field(default_factory=list)
-    settings: dict[str, dict[str, dict[str, Any]]] = Field(default_factory=dict)
-    versions: dict[str, int] = Field(default_factory=dict)
-    accepted: list[str] = Field(default_factory=list)
-    house: dict[str, dict[str, Any]] = Field(default_factory=dict)
-    house_versions: dict[str, int] = Field(default_factory=dict)
-    house_revision: int = 0
+    parts: dict[str, PartEntry] = Field(default_factory=dict)
 
-    def settings_for(self, step: Step, piece: str = ALL) -> StepSettings:
-        """House, then case, then piece: the nearer wins. Raises BadSetting."""
-        values = step.upgraded(self.house.get(step.name, {}), self.house_versions.get(step.name))
-        own, version = self.settings.get(step.name, {}), self.versions.get(step.name)
-        values |= step.upgraded(own.get(ALL, {}), version)
-        if piece != ALL:
-            values |= step.upgraded(own.get(piece, {}), version)
-        return step.check(values)
+    @model_validator(mode="before")
+    @classmethod
+    def _older(cls, kept: Any) -> Any:
+        return brought_up(kept) if isinstance(kept, dict) else kept
 
     @property
     def live(self) -> list[PieceEntry]:
@@ -77,20 +77,15 @@ class CaseDocument(BaseModel):
         return next(p for p in self.pieces if p.id == piece)
 
 
-def canonical(value: Any) -> str:
-    """One text for equal JSON values, floats as they are stored."""
-    return json.dumps(value, sort_keys=True, separators=(",", ":"), ensure_ascii=True)
+def brought_up(kept: dict[str, Any]) -> dict[str, Any]:
+    """A document as it was kept before there were layers and before acceptance knew what it had seen."""
+    out = dict(kept)
+    house = {new: out.pop(old) for new, old in _HOUSE.items() if old in out}
+    if any(house.values()):
+        out["layers"] = {"house": house, **out.get("layers", {})}
+    if isinstance(out.get("accepted"), list):
+        out["accepted"] = {step: {} for step in out["accepted"]}
+    return out
 
 
-def key_of(step: Step, settings: StepSettings, inputs: dict[str, Any], piece_tag: dict[str, Any]) -> str:
-    """SHA-256 over what the result depends on: contents of inputs, settings, version — never upstream keys."""
-    seed = canonical(
-        {
-            "step": step.name,
-            "version": step.version,
-            "settings": settings.model_dump(mode="json"),
-            "inputs": inputs,
-            "tag": piece_tag,
-        }
-    )
-    return hashlib.sha256(seed.encode()).hexdigest()
+_HOUSE = {"steps": "house", "versions": "house_versions", "revision": "house_revision"}

@@ -5,12 +5,12 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from ..engine.model import Fix, Flag, Place
 from ..mesh import Mesh, edge_table, face_components
 from ..mesh.topology import at_border
 from ..ops.holes import Hole, holes_of
 from ..ops.mend import component_areas, largest_piece
 from ..ops.relief import neighbour_offsets
-from .model import Flag, Place
 
 _MOST_SHOWN = 40
 _SCANNED = ("jaw", "bite", "desk", "before")
@@ -57,7 +57,7 @@ def _folds(piece: str, mesh: Mesh, crossing: NDArray[np.bool_]) -> list[Flag]:
         return []
     middle, radius, places = _heaps(mesh, crossing)
     text = f"The surface goes through itself in {places} place{'s' * (places > 1)} ({int(crossing.sum())} triangles)."
-    fix = {"step": "trim", "piece": piece, "values": {"folds": True}}
+    fix = Fix("trim", piece, {"folds": True})
     return [Flag("folds", "note", text, _place(piece, middle, radius), fix)]
 
 
@@ -95,7 +95,7 @@ def _spikes(piece: str, mesh: Mesh) -> list[Flag]:
     if len(found) == 0:
         return []
     text = f"{len(found)} spike{'s' * (len(found) > 1)}: single points that stand out of the surface."
-    fix = {"step": "trim", "piece": piece, "values": {"spikes": True}}
+    fix = Fix("trim", piece, {"spikes": True})
     return [Flag("spikes", "note", text, _place(piece, mesh.vertices_mm[found[0]], 1.5), fix)]
 
 

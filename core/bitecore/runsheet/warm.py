@@ -10,9 +10,7 @@ from ..files import warm as files_warm
 from ..mesh import Mesh
 from ..mesh.topology import check_solid
 from ..ops import base, border, clip, closest, holes, mend, picture, relief, weld  # noqa: F401
-from .registry import standard
-
-standard()
+from .sheet import CASE
 
 
 def arch() -> Mesh:
@@ -33,9 +31,9 @@ def arch() -> Mesh:
 
 def warm_up() -> None:
     """Compile (or load) every kernel by running two small jaws through the whole run sheet."""
+    from ..engine.evaluate import evaluate
+    from ..engine.store import MemoryStore
     from .document import CaseDocument, PieceEntry
-    from .evaluate import evaluate
-    from .store import MemoryStore
 
     store = MemoryStore()
     lower = arch()
@@ -45,7 +43,7 @@ def warm_up() -> None:
         pieces.append(PieceEntry(id=name, file=f"{name}.stl", sha256=store.blobs.write(stl.write_binary(mesh))))
     jaws = {"u": {"jaw": "upper", "kind": "jaw"}, "l": {"jaw": "lower", "kind": "jaw"}}
     document = CaseDocument(pieces=pieces, settings={"intake": jaws})
-    evaluate(document, standard(), store, demanded=frozenset({"hand-off"}))
+    evaluate(document, CASE, store, demanded=frozenset({"hand-off"}))
     border.calmed_border(border.cut_strip(lower, lower.vertices_mm[:3], radius_mm=1.0))
     holes._least_area(np.random.default_rng(0).random((5, 3)))
     clip.saw_solid(_box(), point_mm=[0, 0, 0.5], keep_towards=[0, 0, 1])

@@ -7,9 +7,10 @@ from typing import Any
 
 from ...anatomy.following import Order, follow, order
 from ...anatomy.jaw import Jaw
+from ...engine.gives import json_of
+from ...engine.model import Flag, Inputs, Need, Step, StepResult, StepSettings, once_with
 from ...progress import Run
 from ..kinds import RIVALS, says_wax
-from ..model import Flag, Inputs, Need, Step, StepResult, StepSettings
 
 
 class AgainSettings(StepSettings):
@@ -53,15 +54,15 @@ STEP = Step(
     title="Scans of one jaw",
     number=1,
     version=2,
-    scope="case",
+    over=once_with(RIVALS),
     part_of="intake",
-    of=RIVALS,
     settings=AgainSettings,
     needs={
         "mesh": Need("intake", "mesh", of=RIVALS),
         "about": Need("intake", "about", of=RIVALS),
         "name": Need("source", "name", of=RIVALS),
     },
+    gives={"rank": json_of(dict[str, int])},
     apply=apply,
     about="Which of several scans of one jaw was made first.",
 )

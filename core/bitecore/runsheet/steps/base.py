@@ -5,12 +5,13 @@ from __future__ import annotations
 import numpy as np
 from scipy.spatial import cKDTree
 
+from ...engine.gives import MESH
+from ...engine.model import JAWS, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
 from ...mesh import GROUP_CUT, GROUP_SCAN, Mesh, check_solid, face_normals, volume_ml
 from ...ops.base import Based, base
 from ...ops.clip import saw_solid
 from ...progress import Run
-from ..model import Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 
 NEAR_CUT_MM = 1.0
 
@@ -91,7 +92,7 @@ STEP = Step(
     title="Base",
     number=5,
     version=3,
-    scope="piece",
+    over=JAWS,
     settings=BaseSettings,
     needs={
         "open": Need("trim", "open"),
@@ -99,6 +100,7 @@ STEP = Step(
         "scan": Need("intake", "mesh"),
         "stand": Need("level", "stand"),
     },
+    gives={"body": MESH},
     apply=apply,
     about="A watertight solid on a flat plane.",
     shows=("body",),

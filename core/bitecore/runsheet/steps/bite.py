@@ -15,11 +15,12 @@ from ...anatomy.contacts import Relation, relation
 from ...anatomy.jaw import Jaw
 from ...anatomy.occlusal import bench_of, occlusal_frame
 from ...anatomy.relations import as_they_came
-from ...ops.rigid import angle_deg
+from ...engine.gives import ByPiece, by_piece, json_of
+from ...engine.model import WHOLE, Beside, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
+from ...ops.rigid import angle_deg, rows
 from ...progress import Run
 from ...words import to_um
-from ..model import Beside, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
-from ..store import ByPiece
+from ..values import Matrix
 
 # Two ways to the relation that differ by less than this agree (the worst error a good fit may have).
 _AGREE_MM = 0.15
@@ -97,16 +98,12 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
     flags = [*guessed, *found.flags, *moves[0], *_judged(meet, matrix, pieces[1], settings)]
     readings = (*found.readings, *moves[1], *_measured(meet))
     values = {
-        "home_to_bite": ByPiece({pieces[0]: eye, pieces[1]: eye if (matrix == np.eye(4)).all() else _rounded(matrix)}),
+        "home_to_bite": ByPiece({pieces[0]: eye, pieces[1]: eye if (matrix == np.eye(4)).all() else rows(matrix)}),
         "related": True,
         "method": found.how,
         "nudged_on": found.how,
     }
     return StepResult(values, readings, tuple(flags), _stand(meet))
-
-
-def _rounded(matrix: NDArray) -> list:
-    return (np.round(matrix, 12) + 0.0).tolist()
 
 
 def _guessed(about: dict, jaws: Mapping[str, str]) -> Flag:
@@ -243,7 +240,7 @@ def _moved(upper: Jaw, lower: Jaw, found: _Found, settings: BiteSettings) -> tup
     shift = np.array([settings.left_mm, settings.back_mm, settings.up_mm])
     if settings.nudged and settings.nudged_on not in (None, found.how):
         text = f"The lower was nudged on another relation ({settings.nudged_on}); on this one that does not count. Fix takes it up again."
-        fix = {"step": "bite", "piece": "*", "values": {"nudged_on": found.how}}
+        fix = Fix("bite", "*", {"nudged_on": found.how})
         flags.append(Flag("nudge-left-out", "note", text, fix=fix))
     elif settings.nudged:
         pivot = matrix[:3, :3] @ lower.incisal + matrix[:3, 3]
@@ -259,10 +256,10 @@ def _judged(meet: Relation, matrix: NDArray, lower: str, settings: BiteSettings)
     place = Place(lower, (deep[0], deep[1], deep[2]), 2.0)
     if meet.overlap_mm > settings.hard_mm:
         text = f"The bite is too hard: the jaws overlap by {meet.overlap_mm:.2f} mm."
-        return [Flag("too-hard", "look", text, place, {"step": "bite", "piece": "*", "values": {"ease": True}})]
+        return [Flag("too-hard", "look", text, place, Fix("bite", "*", {"ease": True}))]
     if meet.gap_mm > settings.open_mm:
         text = f"The bite is open: nothing touches, the smallest gap is {meet.gap_mm:.2f} mm."
-        return [Flag("open-bite", "look", text, place, {"step": "bite", "piece": "*", "values": {"close": True}})]
+        return [Flag("open-bite", "look", text, place, Fix("bite", "*", {"close": True}))]
     return []
 
 
@@ -279,7 +276,7 @@ STEP = Step(
     title="Bite",
     number=2,
     version=4,
-    scope="case",
+    over=WHOLE,
     settings=BiteSettings,
     beside={"nudged_on": Beside(_NUDGE, anew=True)},
     needs={
@@ -289,6 +286,12 @@ STEP = Step(
         "scans": Need("fit", "scans", optional=True),
         "lent": Need("fit", "lent", optional=True),
         "stale": Need("fit", "stale", optional=True),
+    },
+    gives={
+        "home_to_bite": by_piece(json_of(Matrix | None)),
+        "related": json_of(bool),
+        "method": json_of(str),
+        "nudged_on": json_of(str),
     },
     apply=apply,
     about="How lower stands to upper.",

@@ -8,9 +8,10 @@ import numpy as np
 
 from ...anatomy.jaw import Jaw
 from ...anatomy.touch import Touching, area_of, balance, touching
+from ...engine.gives import MESH, ByPiece, by_piece, json_of
+from ...engine.model import WHOLE, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...progress import Run
-from ..model import Inputs, Need, Reading, Step, StepResult, StepSettings, setting
-from ..store import ByPiece
+from ..values import Contact
 
 _MOST_LISTED = 60
 
@@ -79,7 +80,7 @@ STEP = Step(
     title="Contacts",
     number=2,
     version=3,
-    scope="case",
+    over=WHOLE,
     part_of="bite",
     settings=ContactSettings,
     needs={
@@ -87,7 +88,7 @@ STEP = Step(
         "about": Need("intake", "about", each=True),
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
     },
+    gives={"touch": by_piece(MESH), "deep": by_piece(MESH), "contacts": json_of(list[Contact])},
     apply=apply,
     about="Contacts as articulating foil shows them.",
-    shows=("touch", "deep"),
 )

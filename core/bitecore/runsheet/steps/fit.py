@@ -5,25 +5,25 @@ from __future__ import annotations
 from typing import Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict
 
 from ...anatomy.bitescans import BiteFit, Placed, fit_bite
 from ...anatomy.following import changed, nearest_of
 from ...anatomy.jaw import Jaw
 from ...anatomy.relations import Lent, lent_by
+from ...engine.entries import Entry, EntryId, in_order, numbered
+from ...engine.gives import MESH, ByPiece, by_piece, json_of
+from ...engine.model import WHOLE, Inputs, Need, Step, StepResult, StepSettings, setting
 from ...mesh import Mesh
 from ...mesh.mapped import mapped
-from ...ops.rigid import rounded
+from ...ops.rigid import rounded, rows
 from ...progress import Run
+from .. import values as v
 from ..kinds import EARLIER
-from ..model import Inputs, Need, Step, StepResult, StepSettings, setting
-from ..store import ByPiece
 
 
-class Mark(BaseModel):
+class Mark(Entry):
     """A point on the bite scan and the same point on a jaw, each in its home (mm); on : the jaw's piece."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
     bite: tuple[float, float, float]
     jaw: Literal["upper", "lower"]
     on: str = ""
@@ -31,13 +31,16 @@ class Mark(BaseModel):
 
 
 class FitSettings(StepSettings):
-    marks: dict[str, tuple[Mark, ...]] = setting(
+    marks: dict[str, dict[EntryId, Mark]] = setting(
         {}, label="Marks", help="Matched points on a bite scan and the jaws, by piece: three to six on each jaw.", main=False
     )
 
     def counting(self) -> FitSettings:
         """Fewer than three marks on a jaw say nothing yet."""
-        full = {p: found for p, found in self.marks.items() if all(sum(m.jaw == jaw for m in found) >= 3 for jaw in ("upper", "lower"))}
+        full = {
+            p: found for p, found in self.marks.items()
+            if all(sum(m.jaw == jaw for m in found.values()) >= 3 for jaw in ("upper", "lower"))
+        }  # fmt: skip
         return FitSettings(marks=full)
 
 
@@ -52,7 +55,7 @@ def apply(inputs: Inputs, settings: FitSettings, run: Run) -> StepResult:
     if inputs["bites"]:
         run.tick(0.1, "fitting bite scans")
         # A mark lies on one scan of a jaw; where another took its place it says nothing any more.
-        fresh = {p: [m for m in found if not m.on or m.on == piece_of[m.jaw]] for p, found in settings.marks.items()}
+        fresh = {p: [m for m in in_order(found) if not m.on or m.on == piece_of[m.jaw]] for p, found in settings.marks.items()}
         values["stale"] = sum(len(found) - len(fresh[p]) for p, found in settings.marks.items() if p in inputs["bites"])
         marks = {p: [m.model_dump() for m in found] for p, found in fresh.items()}
         fit = fit_bite(upper, lower, inputs["bites"], marks)
@@ -84,7 +87,7 @@ def _maps(fit: BiteFit, bites: dict[str, Mesh], upper: Jaw, lower: Jaw) -> ByPie
 
 def _relation(fit: BiteFit) -> dict:
     return {
-        "lower_to_upper": None if fit.lower_to_upper is None else _matrix(fit.lower_to_upper),
+        "lower_to_upper": None if fit.lower_to_upper is None else rows(fit.lower_to_upper),
         "rms_mm": round(fit.rms_mm, 6),
         "error_mm": round(fit.error_mm, 6) if np.isfinite(fit.error_mm) else None,
         "loose": fit.loose,
@@ -97,7 +100,7 @@ def _scan(scan: Placed) -> dict:
     return {
         "piece": scan.piece,
         "side": scan.side,
-        "to_upper": None if scan.to_upper is None else _matrix(scan.to_upper),
+        "to_upper": None if scan.to_upper is None else rows(scan.to_upper),
         "met": rounded(scan.met),
         "rms_mm": rounded(scan.rms_mm),
         "why": scan.why,
@@ -108,26 +111,27 @@ def _scan(scan: Placed) -> dict:
 
 def _lent(lent: Lent) -> dict:
     return {
-        "lower_to_upper": _matrix(lent.lower_to_upper),
+        "lower_to_upper": rows(lent.lower_to_upper),
         "by": list(lent.by),
         "error_mm": round(lent.error_mm, 6),
         "rms_mm": round(lent.rms_mm, 6),
     }
 
 
-def _matrix(m: np.ndarray) -> list:
-    return (np.round(m, 12) + 0.0).tolist()
+def _marks_by_id(old: dict) -> dict:
+    return {**old, "marks": {p: numbered("m", found) for p, found in old["marks"].items()}} if "marks" in old else old
 
 
 STEP = Step(
     name="fit",
     title="Bite fit",
     number=2,
-    version=5,
-    scope="case",
+    version=6,
+    over=WHOLE,
     part_of="bite",
     settings=FitSettings,
     counts=FitSettings.counting,
+    upgrades={5: _marks_by_id},
     needs={
         "mesh": Need("intake", "mesh", each=True),
         "about": Need("intake", "about", each=True),
@@ -135,7 +139,13 @@ STEP = Step(
         "earlier": Need("intake", "mesh", of=EARLIER),
         "earlier_about": Need("intake", "about", of=EARLIER),
     },
+    gives={
+        "relation": json_of(v.Relation | None),
+        "scans": json_of(list[v.FittedScan]),
+        "lent": json_of(v.Lent | None),
+        "stale": json_of(int),
+        "map": by_piece(MESH),
+    },
     apply=apply,
     about="Bite scans and earlier pairs fitted to the jaws.",
-    shows=("map",),
 )

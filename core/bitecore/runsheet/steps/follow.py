@@ -7,17 +7,30 @@ from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import Field
 
 from ...anatomy.block import stands_at
 from ...anatomy.following import CHANGED_MM, Followed, beyond, changed, follow, follow_by_posts
 from ...anatomy.jaw import Jaw
 from ...anatomy.swabbed import Stroke, swabbed
+from ...engine.entries import Entry, EntryId, Points, in_order, numbered, points_of
+from ...engine.gives import MESH, json_of
+from ...engine.model import Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, over_kinds, setting
 from ...mesh import Mesh
 from ...mesh.mapped import mapped
+from ...ops.rigid import rows
 from ...progress import Run
 from ...words import to_um
 from ..kinds import FOLLOWERS
-from ..model import Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
+from ..values import FollowPlace
+
+
+class Brushed(Entry):
+    """A stroke of the swab. points_mm : where it went, in the scan's home; adds : it marks, or takes marks away."""
+
+    points_mm: Points
+    radius_mm: float = Field(gt=0, le=20)
+    adds: bool = True
 
 
 class FollowSettings(StepSettings):
@@ -25,7 +38,9 @@ class FollowSettings(StepSettings):
     by: Literal["auto", "scan bodies", "surface"] = setting(
         "auto", label="Laid by", help="Auto: by the scan bodies where both show two or more, else by teeth and gum.", main=False
     )
-    swab: list[Stroke] = setting([], label="Swab", help="What has changed, where the program did not see it; or has not.", main=False)
+    swab: dict[EntryId, Brushed] = setting(
+        {}, label="Swab", help="What has changed, where the program did not see it; or has not.", main=False, max_length=5000
+    )
 
 
 @dataclass(frozen=True)
@@ -46,13 +61,15 @@ def apply(inputs: Inputs, settings: FollowSettings, run: Run) -> StepResult:
         return StepResult({"place": None, "on": None}, (), (flag,), "not placed")
     first = Jaw.seen(inputs["mesh"], inputs["about"])
     run.tick(0.1, "laying it on its jaw")
-    seen, ways = _laid(own, about, first, inputs["about"], settings)
+    strokes = [Stroke(points_of(b.points_mm, inputs), b.radius_mm, b.adds) for b in in_order(settings.swab)]
+    marked = swabbed(own, strokes) if strokes else None
+    seen, ways = _laid(own, about, first, inputs["about"], settings, None if marked is None else marked[0])
     if ways.used.matrix is None:
         flag = Flag("not-followed", "look", f"It could not be laid on the {about['jaw'] or about['looks']} jaw: {ways.used.why}.")
         return StepResult({"place": None, "on": target["piece"]}, (), (flag,), "not placed")
     run.tick(0.8, "what has changed")
     off = changed(seen, first.mesh, ways.used.matrix)
-    off = _by_hand(own, off, settings)
+    off = off if marked is None else _by_hand(off, *marked)
     share = float((np.abs(off) > CHANGED_MM).sum() / max(np.isfinite(off).sum(), 1))
     values: dict = {"place": _place(target["piece"], ways), "on": target["piece"], "map": mapped(own, off)}
     part = beyond(own, off, CHANGED_MM)
@@ -63,9 +80,10 @@ def apply(inputs: Inputs, settings: FollowSettings, run: Run) -> StepResult:
     return StepResult(values, _readings(ways, share), (_words(ways, share, about),), figure)
 
 
-def _laid(own: Mesh, about: dict, first: Jaw, target: dict, settings: FollowSettings) -> tuple[Mesh, _Ways]:
-    """(the scan with the side outwards by which it lies, how)."""
-    leave_out = swabbed(own, settings.swab)[0] if settings.swab else None
+def _laid(
+    own: Mesh, about: dict, first: Jaw, target: dict, settings: FollowSettings, leave_out: NDArray[np.bool_] | None
+) -> tuple[Mesh, _Ways]:  # fmt: skip
+    """(the scan with the side outwards by which it lies, how). leave_out : (n,) vertices a person said have changed."""
     # An impression is the negative of the jaw, and so is the tissue side of a denture: its surface looks the other way.
     turned = own.turned_inside_out() if about["kind"] in ("impression", "denture") else own
     by_surface = follow(Jaw.seen(turned, about), first, leave_out=leave_out)
@@ -90,11 +108,8 @@ def _by_block(found: dict, target: dict) -> Followed:
     return Followed(matrix, 0.0, found["rms_mm"], found["error_mm"])
 
 
-def _by_hand(mesh: Mesh, off: NDArray, settings: FollowSettings) -> NDArray:
+def _by_hand(off: NDArray, has: NDArray[np.bool_], has_not: NDArray[np.bool_]) -> NDArray:
     """The distances with what a person said of them."""
-    if not settings.swab:
-        return off
-    has, has_not = swabbed(mesh, settings.swab)
     off = np.where(has_not, 0.0, off)
     return np.where(has, np.copysign(np.maximum(np.abs(np.nan_to_num(off)), 2 * CHANGED_MM), np.nan_to_num(off)), off)
 
@@ -104,7 +119,7 @@ def _place(target: str, ways: _Ways) -> dict:
     assert done.matrix is not None
     return {
         "on": target,
-        "home_to_jaw": (np.round(done.matrix, 12) + 0.0).tolist(),
+        "home_to_jaw": rows(done.matrix),
         "by": ways.how,
         "met": round(done.met, 4),
         "rms_mm": round(done.rms_mm, 6),
@@ -158,10 +173,9 @@ STEP = Step(
     name="follow",
     title="Following scans",
     number=2,
-    version=5,
-    scope="piece",
+    version=6,
+    over=over_kinds(FOLLOWERS),
     part_of="bite",
-    of=FOLLOWERS,
     settings=FollowSettings,
     needs={
         "own": Need("intake", "mesh"),
@@ -170,7 +184,8 @@ STEP = Step(
         "mesh": Need("intake", "mesh", target=True),
         "about": Need("intake", "about", target=True),
     },
+    gives={"place": json_of(FollowPlace | None), "on": json_of(str | None), "map": MESH, "changed": MESH},
     apply=apply,
     about="Other scans of a jaw go with it.",
-    shows=("map", "changed"),
+    upgrades={5: lambda old: {**old, "swab": numbered("s", old["swab"])} if "swab" in old else old},
 )

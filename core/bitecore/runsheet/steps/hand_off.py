@@ -8,9 +8,11 @@ import numpy as np
 from pydantic import field_validator
 
 from ...anatomy.block import block, stands_at
+from ...engine.gives import FILES, Files, FileValue, json_of
+from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...progress import Run
 from ..export import Body, check_pattern, export, joined
-from ..model import FileValue, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
+from ..values import Naming, OutputRow
 
 
 class HandOffSettings(StepSettings):
@@ -41,11 +43,11 @@ class HandOffSettings(StepSettings):
 def apply(inputs: Inputs, settings: HandOffSettings, run: Run) -> StepResult:
     matrices = {"bench": "home_to_bench", "bite": "home_to_bite", "plate": "home_to_plate"}
     bodies = []
-    for piece, jaw in inputs.jaws.items():
-        matrix = np.eye(4).tolist() if settings.frame == "home" else inputs[matrices[settings.frame]][piece]
-        body = inputs["body"][piece]
+    for piece, body in inputs["body"].items():
+        jaw = inputs.jaw_of(piece)
+        matrix = np.eye(4).tolist() if settings.frame == "home" else inputs.of(matrices[settings.frame], piece)
         if settings.block:
-            body = joined([body, block(jaw).moved(stands_at(inputs["about"][piece]))])
+            body = joined([body, block(jaw or "upper").moved(stands_at(inputs.of("about", piece)))])
         bodies.append(Body(piece, jaw, "body", body, None if matrix is None else np.array(matrix)))
     # The patient's name is put in where the files are handed out: no file holds it, and a corrected name makes nothing anew.
     words = {key: inputs[key] for key in ("number", "practice", "date")}
@@ -60,12 +62,13 @@ def apply(inputs: Inputs, settings: HandOffSettings, run: Run) -> StepResult:
         threemf_each=settings.threemf == "each",
         threemf_all=settings.threemf == "all",
     )
-    values: dict = {f"file {i}": FileValue(f.name, f.data) for i, f in enumerate(files)}
-    values["naming"] = [
-        {"value": f"file {i}", **f.words, "ending": f.ending, "piece": f.piece, "pattern": settings.pattern, "folder": settings.folder}
-        for i, f in enumerate(files)
-    ]
-    values["outputs"] = [row for f in files for row in f.rows]
+    values = {
+        "files": Files(FileValue(f.name, f.data) for f in files),
+        "naming": [
+            {**f.words, "ending": f.ending, "piece": f.piece, "pattern": settings.pattern, "folder": settings.folder} for f in files
+        ],
+        "outputs": [row for f in files for row in f.rows],
+    }
     size = sum(len(f.data) for f in files) / 1e6
     flag = Flag("files-made", "note", f"{len(files)} file{'s' * (len(files) != 1)} in {settings.frame} coordinates.")
     readings = (Reading("files", len(files)), Reading("size", size, "MB"))
@@ -76,12 +79,12 @@ STEP = Step(
     name="hand-off",
     title="Hand-off",
     number=10,
-    version=4,
-    scope="case",
+    version=5,
+    over=WHOLE,
     on_demand=True,
     settings=HandOffSettings,
     needs={
-        "body": Need("base", "body", each=True),
+        "body": Need("assemble", "body", each=True),
         "about": Need("intake", "about", each=True),
         "home_to_bench": Need("level", "home_to_bench", each=True),
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
@@ -90,6 +93,7 @@ STEP = Step(
         "practice": Need("case", "practice"),
         "date": Need("case", "opened"),
     },
+    gives={"files": FILES, "naming": json_of(list[Naming]), "outputs": json_of(list[OutputRow])},
     apply=apply,
     about="Files for the printer or the next program.",
 )

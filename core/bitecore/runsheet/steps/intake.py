@@ -10,6 +10,8 @@ import numpy as np
 from ...anatomy.block import find
 from ...anatomy.jawshape import UNITS, unit_of
 from ...anatomy.whatis import Shape, recognise
+from ...engine.gives import MESH, json_of
+from ...engine.model import SCANS, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
 from ...files import Limits, read_mesh
 from ...mesh import Mesh, area_mm2, bounds_mm, surface_print
@@ -19,7 +21,7 @@ from ...ops.rigid import rounded
 from ...ops.weld import weld
 from ...progress import Run
 from ..findings import findings, holes_in
-from ..model import Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
+from ..values import About
 
 KIND_WORDS = {
     "jaw": "jaw scan", "bite": "bite scan", "impression": "impression", "closed": "closed model", "die": "die",
@@ -163,10 +165,10 @@ STEP = Step(
     title="Intake",
     number=1,
     version=7,
-    scope="piece",
-    every_piece=True,
+    over=SCANS,
     settings=IntakeSettings,
     needs={"file": Need("source", "file")},
+    gives={"mesh": MESH, "about": json_of(About)},
     apply=apply,
     about="What came in: its unit, what it is, which way it faces, what is wrong with it.",
     shows=("mesh",),

@@ -10,11 +10,12 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, field_validator
 
 from ...anatomy.occlusal import OcclusalFrame, bench_of, occlusal_frame
+from ...engine.gives import ByPiece, by_piece, json_of
+from ...engine.model import WHOLE, Beside, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
-from ...ops.rigid import angle_deg, placed, rounded, turned, unit
+from ...ops.rigid import angle_deg, placed, rounded, rows, turned, unit
 from ...progress import Run
-from ..model import Beside, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
-from ..store import ByPiece
+from ..values import Auto, Matrix, Point, Stand
 
 
 class LevelMarks(BaseModel):
@@ -36,11 +37,11 @@ class Automatic(BaseModel):
 
     @field_validator("matrix")
     @classmethod
-    def _rigid(cls, rows: tuple) -> tuple:
-        turn = np.array(rows)[:3, :3] if len(rows) == 4 else np.zeros((3, 3))
+    def _rigid(cls, given: tuple) -> tuple:
+        turn = np.array(given)[:3, :3] if len(given) == 4 else np.zeros((3, 3))
         if not np.allclose(turn @ turn.T, np.eye(3), atol=1e-6):
             raise ValueError("is no rigid placement")
-        return rows
+        return given
 
 
 class LevelSettings(StepSettings):
@@ -94,10 +95,10 @@ def apply(inputs: Inputs, settings: LevelSettings, run: Run) -> StepResult:
         own = to_bite.get(piece)
         auto[piece] = bench_of(frames[piece], jaw) if own is None else lead @ to_leader @ own
         matrix = hand @ auto[piece]
-        bench[piece] = rounded12(matrix)
+        bench[piece] = rows(matrix)
         stand[piece] = _stand(matrix, jaw)
     result = _result(frames[leader], inputs.jaws[leader], bench, stand, settings, lead)
-    now = {"on": leader, "matrix": rounded12(auto[leader])}
+    now = {"on": leader, "matrix": rows(auto[leader])}
     result = replace(result, values={**result.values, "auto": now}, flags=(*_drifted(settings, auto, now), *result.flags))
     if marked:
         by_hand = Flag("levelled-by-marks", "note", "Levelled by three marks set by hand.")
@@ -120,7 +121,7 @@ def _drifted(settings: LevelSettings, auto: Mapping[str, NDArray], now: dict) ->
         if turned_deg <= _FAR_DEG and off_mm <= _FAR_MM:
             return ()
         text = f"Since the correction by hand, what it corrects has moved by {turned_deg:.1f}° and {off_mm:.2f} mm."
-    keep = {"step": "level", "piece": "*", "values": {"auto": now}}
+    keep = Fix("level", "*", {"auto": now})
     return (Flag("hand-moved", "look", f"{text} Look whether it still fits; Fix says that it does.", fix=keep),)
 
 
@@ -138,10 +139,6 @@ def by_marks(frame: OcclusalFrame, marks: LevelMarks) -> OcclusalFrame:
     tips = frame.tips_mm
     off = (tips - front) @ up
     return OcclusalFrame(front, up, ahead, tips, float(np.sqrt(np.mean(off**2))))
-
-
-def rounded12(matrix: NDArray) -> list:
-    return (np.round(matrix, 12) + 0.0).tolist()
 
 
 def _stand(matrix: NDArray, jaw: str) -> dict:
@@ -173,13 +170,19 @@ STEP = Step(
     title="Level",
     number=3,
     version=4,
-    scope="case",
+    over=WHOLE,
     settings=LevelSettings,
     beside={"auto": Beside(_HAND)},
     needs={
         "mesh": Need("intake", "mesh", each=True),
         "about": Need("intake", "about", each=True),
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
+    },
+    gives={
+        "home_to_bench": by_piece(json_of(Matrix)),
+        "stand": by_piece(json_of(Stand)),
+        "tips": json_of(list[Point]),
+        "auto": json_of(Auto),
     },
     apply=apply,
     about="Occlusal plane horizontal, midline forward.",

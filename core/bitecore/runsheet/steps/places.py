@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
+from ...engine.gives import ByPiece, by_piece, json_of
+from ...engine.model import WHOLE, Inputs, Need, Step, StepResult, StepSettings
+from ...ops.rigid import rows
 from ...progress import Run
 from ..kinds import FOLLOWERS
-from ..model import Inputs, Need, Step, StepResult, StepSettings
-from ..store import ByPiece
+from ..values import Matrix
 
 
 class PlacesSettings(StepSettings):
@@ -20,8 +22,8 @@ def apply(inputs: Inputs, settings: PlacesSettings, run: Run) -> StepResult:
     on_bench, on_bite = ByPiece(), ByPiece()
 
     def put(piece: str, target: str, matrix: np.ndarray) -> None:
-        on_bench[piece] = _rounded(bench[target] @ matrix)
-        on_bite[piece] = None if to_bite.get(target) is None else _rounded(np.array(to_bite[target]) @ matrix)
+        on_bench[piece] = rows(bench[target] @ matrix)
+        on_bite[piece] = None if to_bite.get(target) is None else rows(np.array(to_bite[target]) @ matrix)
 
     for piece in inputs["followers"]:
         end, matrix = _chain(inputs["followers"], piece)
@@ -45,16 +47,12 @@ def _chain(followers: dict, piece: str) -> tuple[str, np.ndarray]:
     return at, matrix
 
 
-def _rounded(matrix: np.ndarray) -> list:
-    return (np.round(matrix, 12) + 0.0).tolist()
-
-
 STEP = Step(
     name="places",
     title="Places",
     number=3,
     version=2,
-    scope="case",
+    over=WHOLE,
     part_of="level",
     settings=PlacesSettings,
     needs={
@@ -63,6 +61,7 @@ STEP = Step(
         "followers": Need("follow", "place", of=FOLLOWERS, optional=True),
         "bites": Need("fit", "scans", optional=True),
     },
+    gives={"home_to_bench": by_piece(json_of(Matrix)), "home_to_bite": by_piece(json_of(Matrix | None))},
     apply=apply,
     about="Scans that follow the jaws.",
 )

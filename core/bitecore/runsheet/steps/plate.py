@@ -7,12 +7,13 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from ...engine.gives import ByPiece, by_piece, json_of
+from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...mesh import Mesh
-from ...ops.rigid import placed, unit
+from ...ops.rigid import placed, rows, unit
 from ...parts.printers import PRINTERS, Printer
 from ...progress import Run
-from ..model import Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
-from ..store import ByPiece
+from ..values import BuildPlate, Matrix
 
 
 class PlateSettings(StepSettings):
@@ -24,9 +25,9 @@ class PlateSettings(StepSettings):
 def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     printer = PRINTERS[settings.printer]
     laid: dict[str, tuple[NDArray, NDArray]] = {}
-    for number, piece in enumerate(inputs.jaws):
-        run.tick(number / 2, "laying flat")
-        laid[piece] = _flat(inputs["body"][piece], inputs["stand"][piece])
+    for number, (piece, body) in enumerate(inputs["body"].items()):
+        run.tick(number / len(inputs["body"]), "laying flat")
+        laid[piece] = _flat(body, inputs.of("stand", piece))
     places, fits = _arranged(laid, printer, settings)
     flags = []
     tall = max(size[2] for _, size in laid.values())
@@ -48,7 +49,7 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
         Reading("used depth", float(high[1] - low[1]), "mm"),
         Reading("height", float(high[2] - low[2]), "mm"),
     )
-    value = {p: np.round(m, 12).tolist() for p, m in places.items()}
+    value = {p: rows(m) for p, m in places.items()}
     plate = {"printer": printer.title, "width_mm": printer.width_mm, "depth_mm": printer.depth_mm, "height_mm": printer.height_mm}
     return StepResult({"home_to_plate": ByPiece(value), "plate": plate}, readings, tuple(flags), printer.title)
 
@@ -104,10 +105,11 @@ STEP = Step(
     name="plate",
     title="Plate",
     number=9,
-    version=1,
-    scope="case",
+    version=2,
+    over=WHOLE,
     settings=PlateSettings,
-    needs={"body": Need("base", "body", each=True), "stand": Need("level", "stand", each=True)},
+    needs={"body": Need("assemble", "body", each=True), "stand": Need("level", "stand", each=True)},
+    gives={"home_to_plate": by_piece(json_of(Matrix)), "plate": json_of(BuildPlate)},
     apply=apply,
     about="Flat on the plate, within its bounds.",
 )

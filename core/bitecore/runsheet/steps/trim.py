@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from ...engine.gives import MESH, json_of
+from ...engine.model import JAWS, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
 from ...mesh import Mesh, face_normals, used_vertices
 from ...mesh.topology import split_bow_ties
@@ -16,7 +18,7 @@ from ...ops.mend import Mended, largest_piece, mend
 from ...ops.rigid import rounded
 from ...progress import Run
 from ..findings import spikes
-from ..model import Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
+from ..values import Saws
 
 _LEAST_DEPTH_MM = 11.0  # Longer than most crowns (Wheeler's averages run to 11 mm; from memory).
 
@@ -129,7 +131,7 @@ def _flags(piece: str, mended: Mended, closed: list[Hole], left: list[Hole]) -> 
     for hole in sorted(closed, key=lambda h: -h.width_mm)[:6]:
         flags.append(Flag("hole-closed", "note", f"Hole of {hole.width_mm:.1f} mm closed.", _place(piece, hole)))
     for hole in sorted(left, key=lambda h: -h.width_mm)[:6]:
-        fix = {"step": "trim", "piece": piece, "values": {"holes_mm": round(min(hole.width_mm + 0.1, 40.0), 1)}}
+        fix = Fix("trim", piece, {"holes_mm": round(min(hole.width_mm + 0.1, 40.0), 1)})
         text = f"Hole of {hole.width_mm:.1f} mm is left open: it is wider than the limit."
         flags.append(Flag("hole-open", "look", text, _place(piece, hole), fix))
     return flags
@@ -145,9 +147,10 @@ STEP = Step(
     title="Trim",
     number=4,
     version=2,
-    scope="piece",
+    over=JAWS,
     settings=TrimSettings,
     needs={"mesh": Need("intake", "mesh"), "stand": Need("level", "stand")},
+    gives={"mesh": MESH, "open": MESH, "saws": json_of(Saws)},
     apply=apply,
     about="What of the scan is kept.",
     shows=("mesh",),

@@ -1,4 +1,4 @@
-"""The worker: takes cases from the queue, and takes up what a dead worker left."""
+"""The worker: takes cases and plates from the queue, and takes up what a dead worker left."""
 
 from __future__ import annotations
 
@@ -27,10 +27,10 @@ _SWEEP_EVERY_S = 300.0
 
 
 class Command(BaseCommand):
-    help = "Work cases out until stopped."
+    help = "Work cases and plates out until stopped."
 
     def add_arguments(self, parser: Any) -> None:
-        parser.add_argument("--jobs", type=int, default=2, help="cases at the same time")
+        parser.add_argument("--jobs", type=int, default=2, help="sheets at the same time")
 
     def handle(self, *args: Any, **options: Any) -> None:
         from runs.turns import POOLS
@@ -71,8 +71,8 @@ async def _take(worker_app: Any, queue: str, jobs: int, *, signals: bool) -> Non
 
 
 async def _take_up(manager: JobManager, job: Job) -> None:
-    """A dead worker's job runs again. Where the case has another one waiting, that does the work and this one ends."""
-    log.warning("taking up case job %s of a dead worker", job.id)
+    """A dead worker's job runs again. Where its sheet has another one waiting, that does the work and this one ends."""
+    log.warning("taking up job %s of a dead worker", job.id)
     try:
         await manager.retry_job(job)
     except UniqueViolation:
@@ -95,7 +95,7 @@ async def _take_up_lost(manager: JobManager, seen: set[int]) -> set[int]:
 
 
 async def _watch(worker_app: Any) -> None:
-    """Jobs of dead workers run again; cases that need work and have no job get one; what nothing refers to goes."""
+    """Jobs of dead workers run again; what needs work and has no job gets one; what nothing refers to goes."""
     next_sweep, lost = time.monotonic() + 30.0, set[int]()
     while True:
         try:
@@ -114,42 +114,48 @@ async def _watch(worker_app: Any) -> None:
 
 
 def _renew() -> None:
-    """After a newer version came, or with the folder of views lost, cases are taken up again: open ones for the steps
+    """After a newer version came, or with the folder of views lost, all is taken up again: those at work for the steps
     that are of a newer version, all for their pictures."""
-    from cases.models import Case
-    from cases.trays import is_current, tray_or_trouble
-    from runs.services import count_uses, enqueue, steps_left
-    from runs.work import views_missing
+    from runs.kinds import KINDS
 
     try:
-        for case in Case.objects.filter(owner__counted=False).iterator():
-            count_uses(case)
-        for case in Case.objects.iterator():
-            if not is_current(case):
-                tray_or_trouble(case, veiled=True)
-        for case in Case.objects.filter(held=False, needs_work=False).iterator():
-            if (case.closed is None and steps_left(case)) or views_missing(case):
-                Case.objects.filter(pk=case.pk).update(needs_work=True)
-                enqueue(case)
+        for kind in KINDS.values():
+            _renew_all(kind)
     except Error as error:
         log.warning("renewing: %s", type(error).__name__)
     finally:
         close_old_connections()
 
 
+def _renew_all(kind: Any) -> None:
+    from runs.services import count_uses, enqueue, steps_left
+    from runs.work import views_missing
+
+    rows = kind.model.objects
+    for row in rows.filter(owner__counted=False).iterator():
+        count_uses(row)
+    for row in rows.iterator():
+        kind.freshen(row)
+    for row in rows.filter(held=False, needs_work=False).iterator():
+        if (not kind.at_rest(row) and steps_left(row)) or views_missing(row):
+            rows.filter(pk=row.pk).update(needs_work=True)
+            enqueue(row)
+
+
 def _sweep() -> None:
     from procrastinate.contrib.django.models import ProcrastinateJob
 
-    from cases.models import Case
+    from runs.kinds import KINDS, lock_of
     from runs.services import enqueue
 
     try:
         waiting = set(ProcrastinateJob.objects.filter(status__in=("todo", "doing")).values_list("lock", flat=True))
         # What the surroundings were in the way of is tried again when its time has come.
-        Case.objects.filter(retry__lte=timezone.now(), held=False).update(needs_work=True, retry=None)
-        for case in Case.objects.filter(needs_work=True, held=False):
-            if f"case-{case.pk}" not in waiting:
-                enqueue(case)
+        for kind in KINDS.values():
+            kind.model.objects.filter(retry__lte=timezone.now(), held=False).update(needs_work=True, retry=None)
+            for row in kind.model.objects.filter(needs_work=True, held=False):
+                if lock_of(kind, row.pk) not in waiting:
+                    enqueue(row)
     finally:
         close_old_connections()
 

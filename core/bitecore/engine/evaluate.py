@@ -4,14 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Protocol
+from typing import Generic, Protocol, TypeVar
 
 from ..progress import QUIET, Run
-from .document import CaseDocument
+from .document import SheetDocument
 from .graph import Graph, Node, resolve
 from .registry import Registry
+from .sheet import Sheet
 from .store import Manifest, ResultStore
 from .task import Task, perform
+
+D = TypeVar("D", bound=SheetDocument)
+G = TypeVar("G", bound=Graph)
 
 
 class Runner(Protocol):
@@ -40,11 +44,11 @@ class HereRunner:
 
 
 @dataclass
-class Evaluation:
+class Evaluation(Generic[G]):
     """graph : the last look; worked : keys that were worked out now (the others were there already); passing : what failed
     because of the surroundings."""
 
-    graph: Graph
+    graph: G
     worked: set[str] = field(default_factory=set)
     passing: list[Manifest] = field(default_factory=list)
 
@@ -67,8 +71,8 @@ class _Passing:
 
 
 def evaluate(
-    document: CaseDocument,
-    registry: Registry,
+    document: D,
+    sheet: Sheet[D, G],
     store: ResultStore,
     *,
     runner: Runner | None = None,
@@ -77,16 +81,17 @@ def evaluate(
     demanded: frozenset[str] = frozenset(),
     on_start: Callable[[Node], None] = lambda node: None,
     on_done: Callable[[Node, Manifest], None] = lambda node, manifest: None,
-) -> Evaluation:
-    """Bring every node up to `until` (all when None) to a result. Raises Cancelled when the run was taken back."""
+) -> Evaluation[G]:
+    """Bring every node that `until` needs (all when None) to a result. Raises Cancelled when the run was taken back."""
+    registry = sheet.registry
     runner = runner or HereRunner(registry, store)
-    last = registry[until].number if until else 10**9
+    wanted = registry.up_to(until) if until else {s.name for s in registry.steps}
     busy: dict[str, Node] = {}
     worked: set[str] = set()
     kept = _Passing(store)
+    graph = resolve(document, sheet, kept, demanded=demanded)
     while True:
-        graph = resolve(document, registry, kept, demanded=demanded)
-        ready = [n for n in graph.nodes.values() if n.state == "ready" and n.step.number <= last]
+        ready = [n for n in graph.nodes.values() if n.state == "ready" and n.step.name in wanted]
         # What nobody waits for (contacts, places) comes when all else is done: the bodies are not held up by it.
         first = [n for n in ready if registry.waited_for(n.step)]
         if first or any(registry.waited_for(n.step) for n in busy.values()):
@@ -103,3 +108,4 @@ def evaluate(
         kept.put(manifest)
         worked.add(task.key)
         on_done(busy.pop(task.key), manifest)
+        graph = resolve(document, sheet, kept, demanded=demanded, before=graph, ended={task.step})

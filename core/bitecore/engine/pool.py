@@ -17,11 +17,14 @@ from multiprocessing.connection import Connection, wait
 from typing import Any
 
 from .. import forkserver
+from ..blobs import FolderBlobs
 from ..errors import Cancelled
 from ..progress import QUIET, Run
 from ..trouble import where_it_broke
-from .store import FolderBlobs, Manifest
-from .task import Task, surroundings
+from ..views import make_view
+from .sheet import sheet_of
+from .store import Manifest
+from .task import Task, perform, surroundings
 
 _GRACE_S = 1.0
 _MOST_CRASHES = 2
@@ -39,11 +42,6 @@ def _child(pipe: Connection, blobs: FolderBlobs, parent: int, nice: int) -> None
     _die_with_parent(parent)
     os.nice(nice)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    from ..views import make_view
-    from .registry import standard
-    from .task import perform
-
-    registry = standard()
     last = [0.0]
 
     def stopped() -> bool:
@@ -63,7 +61,7 @@ def _child(pipe: Connection, blobs: FolderBlobs, parent: int, nice: int) -> None
         if job is None or job == "stop":
             continue
         try:
-            said: tuple[str, Any] = ("done", perform(job, registry, blobs, run) if isinstance(job, Task) else make_view(job, blobs, run))
+            said: tuple[str, Any] = ("done", _done(job, blobs, run))
         except Cancelled:
             said = ("cancelled", None)
         except (BrokenPipeError, EOFError):
@@ -73,6 +71,10 @@ def _child(pipe: Connection, blobs: FolderBlobs, parent: int, nice: int) -> None
         # A parent that is gone hears nothing, and the next look for a job ends this child.
         with contextlib.suppress(OSError):
             pipe.send(said)
+
+
+def _done(job: Any, blobs: FolderBlobs, run: Run) -> Any:
+    return perform(job, sheet_of(job.sheet).registry, blobs, run) if isinstance(job, Task) else make_view(job, blobs, run)
 
 
 def _called(job: Any) -> str:

@@ -7,22 +7,31 @@ import time
 from dataclasses import dataclass, field
 from typing import Any
 
+from ..blobs import Blobs
 from ..errors import BenchError
 from ..progress import Run
-from .model import Flag, Inputs, Place, Step, StepResult
+from .gives import digests_in, unpack, unpacked_points
+from .model import Fix, Flag, Inputs, Place, Step, StepResult
 from .registry import Registry
-from .store import Blobs, Manifest, manifest_of, unpack
+from .store import Manifest, manifest_of
 
 
 @dataclass(frozen=True)
 class Task:
-    """inputs : name to ref (or None); everything here is small and can be sent to another process."""
+    """Everything here is small and can be sent to another process.
+
+    sheet    : the module of the kind of sheet it is of
+    piece    : the address it is for
+    tag      : what apply gets beside the inputs
+    settings : that count
+    inputs   : name to ref (or None)
+    """
 
     key: str
+    sheet: str
     step: str
     piece: str
-    jaw: str | None
-    jaws: dict[str, str]
+    tag: dict[str, Any]
     settings: dict[str, Any]
     inputs: dict[str, Any] = field(default_factory=dict)
 
@@ -34,7 +43,7 @@ def perform(task: Task, registry: Registry, blobs: Blobs, run: Run) -> Manifest:
     started = time.perf_counter()
     try:
         try:
-            result = _apply(step, task, blobs, run)
+            result = _checked(_apply(step, task, blobs, run), step, registry)
         except BenchError as error:
             result = StepResult({}, flags=(_flag(error, task.piece),), figure="failed")
         return manifest_of(task.key, task.step, task.piece, result, blobs, time.perf_counter() - started)
@@ -56,9 +65,21 @@ def surroundings(task: Task, code: str, sentence: str) -> Manifest:
 
 def _apply(step: Step, task: Task, blobs: Blobs, run: Run) -> StepResult:
     values = {name: unpack(ref, blobs) for name, ref in task.inputs.items()}
+    points = {digest: unpacked_points(blobs.read(digest)) for digest in digests_in(task.settings)}
     run.tick(0.0, step.title)
-    result = step.apply(Inputs(values, task.piece, task.jaw, task.jaws), step.check(task.settings), run)
+    result = step.apply(Inputs(values, **task.tag, points=points), step.check(task.settings), run)
     run.tick(1.0, step.title)
+    return result
+
+
+def _checked(result: StepResult, step: Step, registry: Registry) -> StepResult:
+    """What it gave is what it says it gives, and a Fix can be made: anything else is a defect of the step."""
+    unknown = set(result.values) - set(step.gives)
+    if unknown:
+        raise TypeError(f"{step.name} gave {sorted(unknown)}, which it does not name")
+    for flag in result.flags:
+        if isinstance(flag.fix, Fix):
+            registry[flag.fix.step].check(flag.fix.values)
     return result
 
 

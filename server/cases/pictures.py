@@ -9,36 +9,27 @@ from typing import Any
 
 import numpy as np
 
-from bitecore.runsheet.graph import Graph
+from bitecore.runsheet.who import CaseGraph, place_of
 from bitecore.views import VERSION, ViewJob
+from runs.owning import pictures
 
-from .owning import pictures
-
-_STAGES = (("base", "body"), ("trim", "mesh"), ("intake", "mesh"))
+_STAGES = (("assemble", "body"), ("trim", "mesh"), ("intake", "mesh"))
 
 
-def picture_job(owner_id: int, graph: Graph) -> ViewJob | None:
+def picture_job(owner_id: int, graph: CaseGraph) -> ViewJob | None:
     """The best mesh of each jaw in its place on the bench; None while there is nothing to show."""
     meshes: list[tuple[str, list | None]] = []
-    level = graph.node("level")
     for piece in graph.jaws:
         for step, name in _STAGES:
             node = graph.node(step, piece)
-            ref = node.manifest.values.get(name) if node and node.manifest else None
-            if ref:
-                meshes.append((ref["mesh"], _matrix(level, piece)))
+            digest = node.mesh(name) if node else None
+            if digest:
+                meshes.append((digest, place_of(graph, piece, "home_to_bench")))
                 break
     if not meshes:
         return None
     seed = hashlib.sha256(json.dumps([VERSION, meshes]).encode()).hexdigest()[:40]
     return ViewJob("picture", tuple(meshes), str(picture_path(owner_id, seed)))
-
-
-def _matrix(level, piece: str) -> list | None:  # noqa: ANN001
-    if level is None or level.manifest is None:
-        return None
-    ref = level.manifest.values.get("home_to_bench", {}).get("by_piece", {}).get(piece)
-    return ref["json"] if ref else None
 
 
 def turn_of(digest: str, about: dict[str, Any]) -> tuple[str, list]:

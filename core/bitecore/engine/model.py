@@ -1,0 +1,269 @@
+"""What a step is: a name, settings with units and bounds, what it needs and gives, and a pure function."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from ..errors import BadSetting
+from ..progress import Run
+from .gives import Gives
+
+Severity = Literal["note", "look", "stop"]
+ALL = "*"
+
+
+def above(address: str) -> list[str]:
+    """An address and those it falls back to, the nearest first: p1.die-16, p1, *."""
+    parts = address.split(".")
+    chain = [".".join(parts[:n]) for n in range(len(parts), 0, -1)]
+    return chain if address == ALL else [*chain, ALL]
+
+
+class StepSettings(BaseModel):
+    """Settings of one step. One model gives validation, the stored JSON, the API schema and the card's form."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+
+def setting(
+    default: Any, *, label: str, help: str, unit: str = "", main: bool = True, per_jaw: bool = False, form: bool = True,
+    shelf: str = "", **bounds: Any,
+) -> Any:  # fmt: skip
+    """A field of a StepSettings: label and help in the trade's words, unit, bounds (ge, le).
+
+    main    : False folds it
+    per_jaw : a change on the card counts for the jaw that is looked at; otherwise for all
+    form    : False keeps it off the card
+    shelf   : its value is the id of a record on this shelf of the house (see Need.shelf)
+    """
+    extra: dict[str, Any] = {"unit": unit, "main": main, "per_jaw": per_jaw, "form": form, "shelf": shelf}
+    return Field(default, title=label, description=help, json_schema_extra=extra, **bounds)
+
+
+@dataclass(frozen=True)
+class Place:
+    """A place in space. piece : its address; frame : home, bite or bench; radius_mm : how much to show."""
+
+    piece: str
+    point_mm: tuple[float, float, float]
+    radius_mm: float = 1.0
+    frame: str = "home"
+
+    def as_json(self) -> dict:
+        point = [round(float(x), 4) for x in self.point_mm]
+        return {"piece": self.piece, "frame": self.frame, "point_mm": point, "radius_mm": round(self.radius_mm, 3)}
+
+
+@dataclass(frozen=True)
+class Fix:
+    """The settings that would mend a finding. piece : an address, * for all."""
+
+    step: str
+    piece: str
+    values: Mapping[str, Any]
+
+    def as_json(self) -> dict:
+        return {"step": self.step, "piece": self.piece, "values": dict(self.values)}
+
+
+@dataclass(frozen=True)
+class Flag:
+    """A finding as one sentence."""
+
+    code: str
+    severity: Severity
+    message: str
+    place: Place | None = None
+    fix: Fix | None = None
+
+    def as_json(self) -> dict:
+        place = self.place.as_json() if self.place else None
+        seed = f"{self.code}|{self.message}|{place}"
+        return {
+            "id": hashlib.sha256(seed.encode()).hexdigest()[:12],
+            "code": self.code,
+            "severity": self.severity,
+            "message": self.message,
+            "place": place,
+        } | ({"fix": self.fix.as_json()} if self.fix else {})
+
+
+@dataclass(frozen=True)
+class Reading:
+    """A measured result with its unit ('' for counts and words)."""
+
+    name: str
+    value: float | int | str | bool
+    unit: str = ""
+
+    def as_json(self) -> dict:
+        value = round(self.value, 6) if isinstance(self.value, float) else self.value
+        return {"name": self.name, "value": value, "unit": self.unit}
+
+
+@dataclass(frozen=True)
+class StepResult:
+    """values : by the names of the step's outputs, each of its type; one that is not there is None to what needs it."""
+
+    values: Mapping[str, Any]
+    readings: tuple[Reading, ...] = ()
+    flags: tuple[Flag, ...] = ()
+    figure: str = ""
+
+
+@dataclass(frozen=True)
+class Over:
+    """What a step runs over, once for each.
+
+    what  : scans (all that are known), jaws (the scans that are worked on), bodies (what is made of them, parts too), kinds
+            (scans that are of one of these kinds), whole (once for the sheet)
+    kinds : of `kinds` which; of `whole`: only while there is one of these
+    """
+
+    what: Literal["scans", "jaws", "bodies", "kinds", "whole"]
+    kinds: tuple[str, ...] = ()
+
+
+SCANS, JAWS, BODIES, WHOLE = Over("scans"), Over("jaws"), Over("bodies"), Over("whole")
+
+
+def over_kinds(kinds: Iterable[str]) -> Over:
+    return Over("kinds", tuple(kinds))
+
+
+def once_with(kinds: Iterable[str]) -> Over:
+    return Over("whole", tuple(kinds))
+
+
+@dataclass(frozen=True)
+class Need:
+    """One input: the value `value` of the step `step`, for the same address or the nearest above it.
+
+    each     : of everything the step before runs over, as {address: value}
+    of       : of every scan of these kinds, as {address: value}
+    target   : of the scan this one lies on (see targets.py)
+    optional : None where that step gave nothing
+    setting  : not what the step gives, but this setting of it
+    gathered : of every step that gives this type, as {step: value}; step and value are left empty
+    """
+
+    step: str = ""
+    value: str = ""
+    each: bool = False
+    optional: bool = False
+    of: tuple[str, ...] = ()
+    target: bool = False
+    setting: bool = False
+    gathered: Gives | None = None
+
+
+@dataclass(frozen=True)
+class Inputs:
+    """What apply gets.
+
+    piece  : the address it runs for; * for the whole sheet
+    jaw    : upper or lower, of that piece
+    jaws   : of a step that runs once: every jaw piece to upper or lower
+    points : (k, 3) mm by digest: the point lists that the settings name
+    """
+
+    values: Mapping[str, Any]
+    piece: str = ""
+    jaw: str | None = None
+    jaws: Mapping[str, str] = field(default_factory=dict)
+    points: Mapping[str, NDArray[np.float64]] = field(default_factory=dict)
+
+    def __getitem__(self, name: str) -> Any:
+        return self.values[name]
+
+    def jaw_of(self, address: str) -> str | None:
+        """Upper or lower, of a body or a part of one."""
+        return next((self.jaws[at] for at in above(address) if at in self.jaws), None)
+
+    def of(self, name: str, address: str) -> Any:
+        """From an input that has a value for each: the one for this address, or the nearest above it."""
+        found = self.values[name]
+        return next(found[at] for at in above(address) if at in found)
+
+
+@dataclass(frozen=True)
+class Beside:
+    """When one of these settings is changed, the value that the step last gave is kept beside them: from where they were
+    set. anew : where that has become another, the rest of them goes back to the default first."""
+
+    settings: tuple[str, ...]
+    anew: bool = False
+
+
+@dataclass(frozen=True)
+class Step:
+    """One step of a sheet; see docs/add-a-step.md.
+
+    number    : where it stands on the run sheet; the order of work comes from the needs
+    version   : raised when the same inputs and settings give something else
+    over      : what it runs over
+    gives     : its outputs and their types
+    part_of   : the step of the run sheet it is shown with, where it is none of its own
+    on_demand : waits for a person
+    shows     : meshes the stage shows as soon as they are there; others are made ready when they are first asked for
+    through   : {output: input}: while nothing was gathered, these inputs are handed through as they are, without work
+    beside    : what is kept beside settings by hand, by the name both of the value and of the setting
+    counts    : the settings without what does not count (yet), where a change of that needs no new result
+    off       : is it switched off by these settings? Then it gives nothing and asks for nothing
+    parts     : the parts it makes of a jaw, as (teeth the case is for in that jaw, settings) -> names like die-16
+    upgrades  : {from_version: settings dict -> settings dict}
+    """
+
+    name: str
+    title: str
+    number: int
+    version: int
+    over: Over
+    settings: type[StepSettings]
+    needs: Mapping[str, Need]
+    gives: Mapping[str, Gives]
+    apply: Callable[[Inputs, Any, Run], StepResult]
+    about: str = ""
+    part_of: str = ""
+    on_demand: bool = False
+    shows: tuple[str, ...] = ()
+    through: Mapping[str, str] = field(default_factory=dict)
+    beside: Mapping[str, Beside] = field(default_factory=dict)
+    counts: Callable[[Any], StepSettings] | None = None
+    off: Callable[[Any], bool] | None = None
+    parts: Callable[[tuple[int, ...], Any], Iterable[str]] | None = None
+    upgrades: Mapping[int, Callable[[dict], dict]] = field(default_factory=dict)
+
+    def upgraded(self, values: Mapping[str, Any], version: int | None) -> dict[str, Any]:
+        """Settings saved under an older version, as this one names them. None: they are this one's."""
+        saved = dict(values)
+        for number in range(version or self.version, self.version):
+            if number in self.upgrades:
+                saved = self.upgrades[number](saved)
+        return saved
+
+    def check(self, values: Mapping[str, Any], *, version: int | None = None) -> StepSettings:
+        """Validated settings, saved ones upgraded first. Raises BadSetting with one sentence."""
+        try:
+            return self.settings.model_validate(self.upgraded(values, version))
+        except ValidationError as error:
+            raise BadSetting(self._sentence(error)) from error
+
+    def _sentence(self, error: ValidationError) -> str:
+        first = error.errors()[0]
+        key = str(first["loc"][0]) if first["loc"] else ""
+        known = self.settings.model_fields.get(key)
+        if known is None:
+            names = ", ".join(self.settings.model_fields) or "none"
+            return f"{self.title} has no setting “{key}”. Its settings are: {names}."
+        unit = (known.json_schema_extra or {}).get("unit", "") if isinstance(known.json_schema_extra, dict) else ""
+        said = str(first["msg"]).removeprefix("Value error, ")
+        said = said[0].lower() + said[1:]
+        return f"{self.title}, {known.title}: {said}{f' (in {unit})' if unit else ''}."

@@ -1,0 +1,173 @@
+"""The JSON values that steps give to each other, to the report and to the stage. Lengths in mm, directions of length one; a
+matrix is four rows of four."""
+
+from __future__ import annotations
+
+from typing import Literal, NotRequired
+
+from typing_extensions import TypedDict
+
+Point = tuple[float, float, float]
+Row = tuple[float, float, float, float]
+Matrix = tuple[Row, Row, Row, Row]
+
+
+class Block(TypedDict):
+    """A reference block that was found: matrix from its own place to the scan's home."""
+
+    jaw: str
+    matrix: Matrix
+    rms_mm: float
+    error_mm: float
+
+
+class Print(TypedDict):
+    """What stays the same of a surface wherever it lies."""
+
+    area_mm2: float
+    spread_mm: list[float]
+    middle_mm: Point
+
+
+class About(TypedDict):
+    """What Intake found.
+
+    jaw        : upper or lower, of what is worked on; looks : of any other scan, whose it seems
+    confidence : 0 to 1
+    up, front  : to the tips and to the lips, in the scan's home; incisal : between the incisors
+    form       : of the file
+    """
+
+    kind: str
+    jaw: str | None
+    looks: str | None
+    jaw_by_hand: bool
+    confidence: float
+    unit: str
+    unit_mm: float
+    turned_inside_out: bool
+    up: Point
+    front: Point
+    incisal: Point | None
+    form: str
+    print: Print
+    block: NotRequired[Block]
+
+
+class Relation(TypedDict):
+    """loose : what leaves the fit loose; disagree_mm : by how much two scans do."""
+
+    lower_to_upper: Matrix | None
+    rms_mm: float
+    error_mm: float | None
+    loose: str
+    disagree_mm: float | None
+    why: str
+
+
+class FittedScan(TypedDict):
+    """A bite scan on the jaws; None where it was not placed."""
+
+    piece: str
+    side: str
+    to_upper: Matrix | None
+    met: list[float]
+    rms_mm: list[float]
+    why: str
+    marks_mm: list[float]
+    at_mm: list[Point]
+
+
+class Lent(TypedDict):
+    """The relation an earlier pair had."""
+
+    lower_to_upper: Matrix
+    by: list[str]
+    error_mm: float
+    rms_mm: float
+
+
+class Contact(TypedDict):
+    piece: str
+    point_mm: Point
+    depth_mm: float
+    area_mm2: float
+    side: str
+    behind_mm: float
+
+
+class FollowPlace(TypedDict):
+    """Where a scan lies on another."""
+
+    on: str
+    home_to_jaw: Matrix
+    by: str
+    met: float
+    rms_mm: float
+    error_mm: float
+
+
+class Target(TypedDict):
+    piece: str
+    why: str
+
+
+class Auto(TypedDict):
+    """Where a jaw was put without the correction by hand."""
+
+    on: str
+    matrix: Matrix
+
+
+class Stand(TypedDict):
+    """What a jaw's own steps need of the bench, in its home: up is to the tips, front to the lips."""
+
+    origin: Point
+    up: Point
+    front: Point
+
+
+class Saw(TypedDict):
+    """mm : its place along the bench axis, whether it is on or not; keep : the side that stays."""
+
+    on: bool
+    mm: float
+    point: Point
+    keep: Point
+
+
+class Saws(TypedDict):
+    bottom: Saw
+    back: Saw
+
+
+class BuildPlate(TypedDict):
+    printer: str
+    width_mm: float
+    depth_mm: float
+    height_mm: float
+
+
+class Naming(TypedDict):
+    """What a file of the hand-off is named by, in the order of the files."""
+
+    jaw: str
+    frame: str
+    kind: str
+    ending: str
+    piece: str
+    pattern: str
+    folder: str
+
+
+class OutputRow(TypedDict):
+    file: str
+    piece: str
+    kind: str
+    jaw: str | None
+    frame: str
+    home_to_frame: Matrix | None
+    sha256: str
+
+
+Frame = Literal["bench", "bite", "home", "plate"]

@@ -1,0 +1,159 @@
+"""Which scan is which jaw, and what the others are to them; told from what Intake found and what a person said."""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass, field
+
+from ..engine.graph import Graph
+from .document import CaseDocument, PieceEntry
+from .kinds import says_wax
+from .targets import Found, found_target
+
+ORDER = {"upper": 0, "lower": 1}
+_SURE = 0.9
+# Incisal points of two jaws in one mouth, open or closed, lie no farther apart (common practice, no source).
+_FACING_MM = 60.0
+_BEFORE = re.compile(r"(?<![a-z])(before|pre-?op|pre-?prep|initial|diagnostic)(?![a-z])")
+
+
+@dataclass
+class CaseGraph(Graph):
+    """jaws : {piece: upper or lower} of the scans that are worked on; kinds : {piece: kind} of the others."""
+
+    jaws: dict[str, str] = field(default_factory=dict)
+    kinds: dict[str, str] = field(default_factory=dict)
+
+
+def assign(document: CaseDocument, graph: CaseGraph, *, last: bool) -> None:
+    """Jaws and kinds. Scans of one jaw that came together wait until it is known which was made first."""
+    rivals = {} if last else rivals_of(document, graph)
+    drop = {entry.id: (entry.drop, rivals.get(entry.id)) for entry in document.pieces if entry.id in rivals}
+    if len(set(drop.values())) == len(drop):
+        graph.jaws = assign_jaws(document, graph)
+        for node in graph.nodes.values():
+            node.jaw = graph.jaws.get(node.piece)
+    graph.kinds = kinds_of(document, graph) if last or not rivals else dict.fromkeys(rivals, "rival")
+
+
+def rivals_of(document: CaseDocument, graph: CaseGraph) -> dict[str, str]:
+    """{piece: jaw} of scans that look like a jaw which another one looks like too."""
+    jaw = {entry.id: about_of(graph, entry.id).get("jaw") for entry in document.live}
+    out: dict[str, str] = {}
+    for one in ("upper", "lower"):
+        alike = [piece for piece, j in jaw.items() if j == one]
+        # Two jaws of a mouth, one of them taken for the other.
+        closed = len(alike) == 2 and _face_to_face(about_of(graph, alike[0]), about_of(graph, alike[1]))
+        out |= dict.fromkeys(alike, one) if len(alike) > 1 and not closed else {}
+    return out
+
+
+def assign_jaws(document: CaseDocument, graph: CaseGraph) -> dict[str, str]:
+    """{piece: upper or lower} of the scans the run sheet works on: one of each, the surest first.
+
+    A choice by hand stands. Where two scans look like the same jaw and nobody said so, the less sure one takes the
+    other place when that one is free; of two that came closed together, the one whose incisors stand further to the
+    front is the upper (overjet, common practice, no source).
+    """
+    seen: list[tuple[str, dict, bool]] = []
+    drop = {entry.id: entry.drop for entry in document.pieces}
+    for entry in document.live:
+        found = about_of(graph, entry.id)
+        if found and found["jaw"] and not entry.beside:
+            seen.append((entry.id, found, found["jaw_by_hand"]))
+    if len(seen) == 2 and not seen[0][2] and not seen[1][2] and seen[0][1]["jaw"] == seen[1][1]["jaw"]:
+        upper = _in_front(seen[0][1], seen[1][1])
+        if upper is not None:
+            return {seen[upper][0]: "upper", seen[1 - upper][0]: "lower"}
+    # A scan that came later never takes a place by itself, however sure.
+    old = {entry.id: (rank_of(graph, entry.id) or 0, made_before(entry, graph)) for entry in document.pieces}
+    seen.sort(key=lambda s: (not s[2], drop[s[0]], old[s[0]], -s[1]["confidence"]))
+    out: dict[str, str] = {}
+    for piece, found, by_hand in seen:
+        jaw = found["jaw"]
+        other = "lower" if jaw == "upper" else "upper"
+        if jaw not in out.values():
+            out[piece] = jaw
+        elif not by_hand and found["confidence"] < _SURE and other not in out.values():
+            out[piece] = other
+    return dict(sorted(out.items(), key=lambda item: ORDER[item[1]]))
+
+
+def kinds_of(document: CaseDocument, graph: CaseGraph) -> dict[str, str]:
+    """{piece: kind} of what is no jaw of the run sheet: as Intake says, and 'further' for one more scan of a jaw that is
+    there ('before' where it was made before it, 'wax' where its name says wax-up), 'replaced' for one whose place another took."""
+    out = {}
+    for entry in document.known:
+        about = about_of(graph, entry.id)
+        if not about or entry.id in graph.jaws:
+            continue
+        if entry.replaced:
+            out[entry.id] = "replaced"
+        elif about["kind"] in ("jaw", "closed"):
+            wax = says_wax(entry.file)
+            out[entry.id] = "wax" if wax else "before" if made_before(entry, graph) else "further"
+        else:
+            out[entry.id] = about["kind"]
+    return out
+
+
+def rank_of(graph: CaseGraph, piece: str) -> int | None:
+    """How many other scans of its jaw it was made before, by what treatment took away; None where the shape is silent."""
+    node = graph.node("again")
+    return (node.json("rank") or {}).get(piece) if node else None
+
+
+def made_before(entry: PieceEntry, graph: CaseGraph) -> bool:
+    """Was it made before another scan of its jaw? By its shape; the name is asked only where that says nothing."""
+    rank = rank_of(graph, entry.id)
+    return named_before(entry.file) if rank is None else rank > 0
+
+
+def about_of(graph: CaseGraph, piece: str) -> dict:
+    """What Intake found out about a piece; empty while unknown."""
+    node = graph.node("intake", piece)
+    return (node.json("about") or {}) if node else {}
+
+
+def place_of(graph: CaseGraph, piece: str, name: str) -> list | None:
+    """(4, 4) rows of home_to_bench or home_to_bite: of a jaw from its step, of what goes with the jaws from Level's places."""
+    for step in ("level" if name == "home_to_bench" else "bite", "places"):
+        node = graph.node(step)
+        rows = node.json(name, piece) if node else None
+        if rows is not None:
+            return rows
+    return None
+
+
+def target_of(document: CaseDocument, graph: CaseGraph, piece: str) -> Found:
+    """The scan this one lies on."""
+    looks = {entry.id: about_of(graph, entry.id) for entry in document.known}
+    asked = {p: document.settings.get("follow", {}).get(p, {}).get("on", "") for p in graph.kinds}
+    return found_target(piece, graph.jaws, graph.kinds, {p: a.get("jaw") or a.get("looks") for p, a in looks.items()}, asked)
+
+
+def named_before(file: str) -> bool:
+    """Does the name hint at a scan from before treatment? A weak hint: it only tells two scans of one jaw apart."""
+    return bool(_BEFORE.search(file.lower()))
+
+
+def _face_to_face(a: dict, b: dict) -> bool:
+    """Do two scans stand as the two jaws of a mouth do?"""
+    if not a.get("incisal") or not b.get("incisal"):
+        return False
+    facing = sum(x * y for x, y in zip(a["up"], b["up"], strict=True))
+    ahead = sum(x * y for x, y in zip(a["front"], b["front"], strict=True))
+    return facing < -0.9 and ahead > 0.9 and math.dist(a["incisal"], b["incisal"]) < _FACING_MM
+
+
+def _in_front(a: dict, b: dict) -> int | None:
+    """0 or 1: which of two unsure jaws that face each other has its incisors further to the front; None when neither
+    or when they do not face each other."""
+    if max(a["confidence"], b["confidence"]) >= _SURE:
+        return None
+    if not _face_to_face(a, b):
+        return None
+    front = [x + y for x, y in zip(a["front"], b["front"], strict=True)]
+    over = sum(f * (x - y) for f, x, y in zip(front, a["incisal"], b["incisal"], strict=True)) / 2
+    return None if abs(over) < 0.3 else 0 if over > 0 else 1
