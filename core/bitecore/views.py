@@ -23,8 +23,9 @@ from .ops.relief import plaster_shade
 from .ops.weld import weld
 from .progress import Run
 
-# Raised when what is drawn of the same mesh changes: views of an older look are made anew.
-VERSION = 6
+# Part of the path of every view. Raised when what is drawn of the same mesh changes: browsers keep a view for ever by its
+# address, and the worker makes those of an older look anew.
+VERSION = 7
 _LIGHT_CELLS = 64
 
 

@@ -24,7 +24,7 @@ from bitecore.limits import Limits
 from bitecore.runsheet import CaseDocument, PieceEntry, standard
 from bitecore.runsheet.document import brought_up
 from bitecore.text import odd
-from runs.changes import applied
+from runs.paths import applied
 
 FORMAT, OLDEST = 3, 1
 MARK = "bite-bench-case.json"

@@ -18,9 +18,10 @@ from bitecore.runsheet import CaseDocument
 from bitecore.text import plain
 from config.errors import Refused
 from house.services import retention_years
-from runs.changes import WHOLE_EVERY, applied, back_from_now
+from runs.changes import WHOLE_EVERY, back_from_now
 from runs.models import Owner, Revision
 from runs.owning import folder, let_go, pictures, sweep, take_files
+from runs.paths import applied
 from runs.services import announce, ask_for_work
 
 from .carried import FORMAT, MARK, Carried, CarriedRevision, is_number

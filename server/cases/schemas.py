@@ -25,6 +25,23 @@ class PieceOut(Schema):
     turning: str
 
 
+class WorkingOut(Schema):
+    """What a node is at: how far (0 to 1), with what."""
+
+    node: str
+    fraction: float
+    what: str
+
+
+class FileOut(Schema):
+    """A file of the hand-off."""
+
+    name: str
+    folder: str
+    bytes: int
+    sha256: str
+
+
 class CaseOut(Schema):
     """open, opened : the step that was asked for, with all there is to say of its nodes; accepted : {step: what has changed
     since, in words}."""
@@ -37,12 +54,12 @@ class CaseOut(Schema):
     open: str
     opened: list[NodeDetail]
     accepted: dict[str, list[str]]
-    working: dict[str, Any]
+    working: dict[str, WorkingOut]
     held: bool
     trouble: str
     undo: str | None
     redo: str | None
-    files: list[dict[str, Any]]
+    files: list[FileOut]
     picture: str
     closed: bool = False
     keep_until: str = ""

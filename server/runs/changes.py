@@ -55,14 +55,6 @@ def back_from_now(row: Worked) -> Iterator[tuple[Revision, dict]]:
             paths.write(document, change["path"], change["before"])
 
 
-def applied(document: dict, changes: list[dict]) -> dict:
-    """The document with these changes, the one given left as it is. One without the place of a change stays without it."""
-    out = copy.deepcopy(document)
-    for one in changes:
-        paths.write(out, one["path"], one["after"])
-    return out
-
-
 def change(
     row: Worked, user: Any, base: int, changes: list[tuple[list[str], Any]], what: str, hooks: Hooks, *, merge: bool = False
 ) -> None:

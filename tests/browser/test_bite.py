@@ -249,7 +249,7 @@ class BiteTest(BrowserCase):
         page.keyboard.press("i")
         page.wait_for_timeout(2200)
         page.get_by_label("How the jaws stand").get_by_role("button", name="Show").first.click()
-        page.get_by_label("Distance from the jaw").wait_for()
+        page.get_by_label("Off the jaw").wait_for()
         for jaw in ("Upper", "Lower"):
             for _ in range(2):
                 page.get_by_title(re.compile(f"^{jaw}: shown, ghosted or hidden")).click()

@@ -7,20 +7,22 @@ from numpy.typing import NDArray
 
 from .mesh import Channel, Mesh
 
-# A map of distances ends at half a millimetre on either side.
-REACH_MM = 0.504
+# Distances are told apart up to half a millimetre; the colours end at what two scans of one surface may differ by.
+REACH_MM, ENDS_MM = 0.504, 0.1
 # The byte for nought, and how many steps there are to either end.
 NOUGHT, STEPS = 129, 126
 
 
 def mapped(mesh: Mesh, off_mm: NDArray[np.float64]) -> Mesh:
     """The same surface with distances as its channel. off_mm : (n,), NaN for unknown."""
-    return mesh.with_channel("distance", "mm", REACH_MM, off_mm)
+    return mesh.with_channel("Off the jaw", "mm", REACH_MM, off_mm, ends=ENDS_MM)
 
 
 def scale_of(channel: Channel) -> dict[str, str | float]:
     """What the stage needs to read the bytes: value = (byte - nought) * step."""
-    return {"name": channel.name, "unit": channel.unit, "step": channel.reach / STEPS, "nought": NOUGHT}
+    return {
+        "name": channel.name, "unit": channel.unit, "step": channel.reach / STEPS, "nought": NOUGHT, "ends": channel.ends or channel.reach,
+    }  # fmt: skip
 
 
 def coded(channel: Channel, scale: dict[str, str | float]) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:

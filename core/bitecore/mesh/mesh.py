@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -33,14 +33,16 @@ class Channel:
 
     name   : what is measured
     unit   : of the values
-    reach  : where the scale ends, on either side of nought
+    reach  : what is beyond is not told apart any more, on either side of nought
     values : (n,) float32, NaN where nothing is known
+    ends   : where the colours end, on either side; 0: at the reach
     """
 
     name: str
     unit: str
     reach: float
     values: NDArray[np.float32]
+    ends: float = 0.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -93,7 +95,7 @@ class Mesh:
             numbers = np.array(channel.values, dtype=np.float32)
             if numbers.shape != (len(v),):
                 raise BadMesh("A channel has one number for each vertex.")
-            channel = Channel(channel.name, channel.unit, float(channel.reach), _locked(numbers))
+            channel = replace(channel, reach=float(channel.reach), values=_locked(numbers))
         return cls(_locked(v), _locked(f), _locked(g), _locked(s), channel)
 
     @property
@@ -112,8 +114,9 @@ class Mesh:
         """Each face with other corners, or in another order of them."""
         return Mesh.of(self.vertices_mm, faces, self.groups, self.source, self.channel)
 
-    def with_channel(self, name: str, unit: str, reach: float, values: ArrayLike) -> Mesh:
-        return Mesh.of(self.vertices_mm, self.faces, self.groups, self.source, Channel(name, unit, reach, np.asarray(values, np.float32)))
+    def with_channel(self, name: str, unit: str, reach: float, values: ArrayLike, *, ends: float = 0.0) -> Mesh:
+        channel = Channel(name, unit, reach, np.asarray(values, np.float32), ends)
+        return Mesh.of(self.vertices_mm, self.faces, self.groups, self.source, channel)
 
     def plus(self, vertices_mm: ArrayLike, faces: ArrayLike, group: int) -> Mesh:
         """With more vertices behind its own and made faces of one group behind its own."""
@@ -130,7 +133,7 @@ class Mesh:
         head: dict = {"vertices": len(self.vertices_mm), "faces": len(self.faces)}
         arrays = [self.vertices_mm.astype("<f8"), self.faces.astype("<i4"), self.source.astype("<i4"), self.groups]
         if self.channel is not None:
-            head["channel"] = {"name": self.channel.name, "unit": self.channel.unit, "reach": self.channel.reach}
+            head["channel"] = {key: getattr(self.channel, key) for key in ("name", "unit", "reach", "ends")}
             arrays.append(self.channel.values.astype("<f4"))
         return b"".join([_MAGIC, json.dumps(head).encode() + b"\n", *(a.tobytes() for a in arrays)])
 
@@ -179,5 +182,5 @@ class Mesh:
         new = np.cumsum(used) - 1
         channel = self.channel
         if channel is not None:
-            channel = Channel(channel.name, channel.unit, channel.reach, channel.values[used])
+            channel = replace(channel, values=channel.values[used])
         return Mesh.of(self.vertices_mm[used], new[faces], self.groups[which], self.source[which], channel)

@@ -5,11 +5,11 @@ import { House } from "../features/house";
 import { Rack } from "../features/rack";
 import { client, ok } from "../shared/api/client";
 import { useSession } from "../shared/api/session";
+import { applyTheme } from "../shared/theme";
 import { Crash } from "./Crash";
 import { Notices } from "./Notices";
 import { Overlays } from "./Overlays";
 import { SignInAgain, SignInPage } from "./SignIn";
-import { applyTheme } from "./theme";
 
 const Bench = lazy(() => import("../features/bench"));
 

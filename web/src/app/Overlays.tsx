@@ -1,19 +1,7 @@
 import { useEffect, useRef, useState } from "react";
-import { create } from "zustand";
 import { Command } from "../shared/ui/Command";
 import { type CommandEntry, keyWords, useCommands } from "../store/commands";
-
-interface Overlay {
-  which: "commands" | "keys" | null;
-  open: (which: "commands" | "keys") => void;
-  close: () => void;
-}
-
-export const useOverlay = create<Overlay>((set) => ({
-  which: null,
-  open: (which) => set({ which }),
-  close: () => set({ which: null }),
-}));
+import { useOverlay } from "../store/overlay";
 
 /** The command box and the overview of keys. */
 export function Overlays() {

@@ -1,15 +1,6 @@
 import { create } from "zustand";
 
 export type Visibility = "shown" | "ghost" | "hidden";
-export type Tool = "gauge" | "saw" | "marks" | "plane" | "nudge" | "handle" | "swab" | null;
-
-/** A point on a bite scan and the same point on a jaw, each in its own home (mm); a pair may still lack one. */
-export interface Pair {
-  bite?: Point;
-  jaw?: string;
-  on?: string;
-  at?: Point;
-}
 export type Panel = "step" | "details" | "history";
 export type ViewName = "front" | "right" | "left" | "back" | "above" | "below" | "start" | "fit";
 export type Point = [number, number, number];
@@ -22,44 +13,65 @@ export interface Focus {
   flag?: string;
 }
 
-interface BenchState {
+/** A tool in the hand. at : the step it belongs to, "" for one that is used at every step. */
+export interface InHand {
+  id: string;
+  at: string;
+}
+
+/** A point on a bite scan and the same point on a jaw, each in its own home (mm); a pair may still lack one. */
+export interface Pair {
+  bite?: Point;
+  jaw?: "upper" | "lower";
+  on?: string;
+  at?: Point;
+}
+
+/** What the person looks at and how: all a scene may ask besides the case itself. */
+export interface View {
+  /** The open step, the scan the tools act on, and the tool in the hand. */
   step: string;
   piece: string | null;
+  tool: InHand | null;
   visibility: Record<string, Visibility>;
-  tool: Tool;
-  panel: Panel;
+  /** The raw scan is seen through the body as long as a key is held. */
   rawHeld: boolean;
-  view: { name: ViewName; count: number };
-  focus: Focus | null;
-  gauge: Point[];
   /** The jaws opened beside each other. */
   book: boolean;
+  /** The bite scan that is being marked, and the pair that is being set: its number, what it has so far. */
+  marking: { piece: string; number: number; pair: Pair } | null;
+  /** Numbers of a step that are being pulled and not yet kept: what they would give is shown at once. */
+  tried: Tried | null;
+}
+
+export interface Tried {
+  step: string;
+  piece: string;
+  values: Record<string, number>;
+}
+
+interface BenchState extends View {
+  panel: Panel;
+  eye: { name: ViewName; count: number };
+  focus: Focus | null;
   open: (step: string) => void;
   act: (piece: string | null) => void;
   show: (piece: string, how: Visibility) => void;
-  take: (tool: Tool) => void;
+  take: (tool: InHand) => void;
   turnTo: (panel: Panel) => void;
   holdRaw: (held: boolean) => void;
   look: (name: ViewName) => void;
   pointAt: (focus: Focus | null) => void;
-  /** The bite scan that is being marked, and the pair that is being set: its number, what it has so far. */
-  marking: { piece: string; number: number; pair: Pair } | null;
   mark: (piece: string | null) => void;
   setPair: (number: number, pair: Pair) => void;
-  /** The three marks of Level as far as they are set, in the home of one jaw. */
-  plane: { on: string; points: Point[] } | null;
-  setPlane: (plane: { on: string; points: Point[] } | null) => void;
   openBook: (book: boolean) => void;
-  /** What the map says under the pointer, mm; null where it says nothing. */
+  tryValues: (tried: Tried | null) => void;
+  /** What the map says under the pointer, in its unit; null where it says nothing. */
   under: number | null;
   underPointer: (under: number | null) => void;
   /** What is being moved by hand beyond what is kept (4x4 by columns, on the bench): it moves at once. piece * : all. */
   preview: { piece: string; matrix: number[] } | null;
   tryMove: (preview: BenchState["preview"]) => void;
-  /** How often the move to the bite was asked to be played. */
-  plays: number;
-  play: () => void;
-  measure: (point: Point) => void;
   clear: () => void;
   reset: () => void;
 }
@@ -68,44 +80,46 @@ const FRESH = {
   step: "intake",
   piece: null,
   visibility: {} as Record<string, Visibility>,
-  tool: null as Tool,
+  tool: null as InHand | null,
   panel: "step" as Panel,
   rawHeld: false,
   focus: null as Focus | null,
-  gauge: [] as Point[],
   book: false,
-  marking: null as BenchState["marking"],
-  plane: null as BenchState["plane"],
+  marking: null as View["marking"],
+  tried: null as Tried | null,
   under: null as number | null,
-  plays: 0,
   preview: null as BenchState["preview"],
 };
 
-function fits(tool: Tool, step: string): boolean {
-  if (tool === "plane" || tool === "handle") return step === "level";
-  if (tool === "nudge" || tool === "swab") return step === "bite";
-  return tool === "saw" ? step === "trim" : tool !== "marks";
-}
+export const MARKS: InHand = { id: "marks", at: "bite" };
 
 /** What the person has open. Nothing here is saved with the case. */
 export const useBench = create<BenchState>((set) => ({
   ...FRESH,
-  view: { name: "start", count: 0 },
+  eye: { name: "start", count: 0 },
   open: (step) =>
-    set((s) => ({ step, panel: "step", focus: null, marking: null, tool: fits(s.tool, step) ? s.tool : null })),
+    set((s) => ({
+      step,
+      panel: "step",
+      focus: null,
+      marking: null,
+      tried: null,
+      // What belongs to another step is put down.
+      tool: s.tool && s.tool.id !== MARKS.id && (s.tool.at === "" || s.tool.at === step) ? s.tool : null,
+    })),
   act: (piece) => set({ piece }),
   show: (piece, how) => set((s) => ({ visibility: { ...s.visibility, [piece]: how } })),
-  take: (tool) => set((s) => ({ tool: s.tool === tool ? null : tool, gauge: [], plane: null })),
+  take: (tool) => set((s) => ({ tool: s.tool?.id === tool.id ? null : tool, tried: null })),
   turnTo: (panel) => set((s) => ({ panel: s.panel === panel ? "step" : panel })),
   holdRaw: (rawHeld) => set({ rawHeld }),
-  look: (name) => set((s) => ({ view: { name, count: s.view.count + 1 } })),
+  look: (name) => set((s) => ({ eye: { name, count: s.eye.count + 1 } })),
   pointAt: (focus) => set({ focus }),
   mark: (piece) =>
     set(() =>
       piece
         ? {
-            tool: "marks",
-            step: "bite",
+            tool: MARKS,
+            step: MARKS.at,
             panel: "step",
             book: false,
             focus: null,
@@ -115,17 +129,21 @@ export const useBench = create<BenchState>((set) => ({
     ),
   setPair: (number, pair) => set((s) => (s.marking ? { marking: { ...s.marking, number, pair } } : {})),
   tryMove: (preview) => set({ preview }),
-  play: () => set((s) => ({ plays: s.plays + 1 })),
+  tryValues: (tried) => set({ tried }),
   underPointer: (under) => set({ under }),
-  setPlane: (plane) => set({ plane }),
   openBook: (book) =>
     set((s) => ({
       book,
       step: "bite",
       panel: "step",
-      view: { name: book ? "above" : "start", count: s.view.count + 1 },
+      eye: { name: book ? "above" : "start", count: s.eye.count + 1 },
     })),
-  measure: (point) => set((s) => ({ gauge: s.gauge.length >= 2 ? [point] : [...s.gauge, point] })),
-  clear: () => set({ tool: null, gauge: [], focus: null, marking: null, plane: null }),
-  reset: () => set((s) => ({ ...FRESH, view: { name: "start", count: s.view.count + 1 } })),
+  clear: () => set({ tool: null, focus: null, marking: null, tried: null }),
+  reset: () => set((s) => ({ ...FRESH, eye: { name: "start", count: s.eye.count + 1 } })),
 }));
+
+/** The part of it that a scene is a function of. */
+export function useView(): View {
+  const { step, piece, tool, visibility, rawHeld, book, marking, tried } = useBench();
+  return { step, piece, tool, visibility, rawHeld, book, marking, tried };
+}

@@ -1,30 +1,31 @@
 import { useQuery } from "@tanstack/react-query";
-import { Move, Play, Redo2, Rotate3d, Ruler, Slice, Triangle, Undo2 } from "lucide-react";
+import { Redo2, Undo2 } from "lucide-react";
 import { useEffect } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { TopBar } from "../../app/TopBar";
+import { asks } from "../../case/look";
+import { stateOf } from "../../case/states";
+import { type Doings, useCase, useDoings, useOthers } from "../../case/useCase";
 import { type CaseOut, client, ok, type StepOut } from "../../shared/api/client";
 import { day } from "../../shared/format";
 import { Command } from "../../shared/ui/Command";
 import { DropHere } from "../../shared/ui/DropHere";
-import { ToolButton } from "../../shared/ui/ToolButton";
+import { TopBar } from "../../shared/ui/TopBar";
+import { Stage } from "../../stage";
+import { uiOf } from "../../steps";
 import { useBench } from "../../store/bench";
 import { say } from "../../store/notices";
-import { nodeOf, Stage } from "../stage";
 import { BenchKeys, useRawKey } from "./BenchKeys";
 import { Details, History } from "./Details";
-import { setMarks } from "./MarkList";
 import { Pieces } from "./Pieces";
 import { RunSheet } from "./RunSheet";
 import { StepCard } from "./StepCard";
-import { flagsOf, nodesOf, stateOf } from "./states";
-import { type Doings, useCase, useDoings, useOthers } from "./useCase";
-import { useNudge } from "./useNudge";
+import { Tools, toolInHand, useTools } from "./Tools";
 
 /** One case: pieces, stage, card, run sheet. */
 export function Bench() {
   const { number = "" } = useParams();
-  const found = useCase(number);
+  const step = useBench((s) => s.step);
+  const found = useCase(number, step);
   const steps = useQuery({
     queryKey: ["steps"],
     queryFn: () => ok(client.GET("/api/cases/steps")),
@@ -52,15 +53,15 @@ export function Bench() {
 
 /** The first step that waits for a person: there the bench opens. */
 function firstOpen(data: CaseOut, steps: StepOut[]): string {
-  return steps.find((s) => s.on_demand || !data.accepted.includes(s.name))?.name ?? "hand-off";
+  return steps.find((s) => s.on_demand || asks(data, s))?.name ?? "hand-off";
 }
 
 function Opened({ data, steps, doings }: { data: CaseOut; steps: StepOut[]; doings: Doings }) {
-  const { step: name, open, piece, act, panel } = useBench();
+  const { step: name, open, piece, act, panel, tool } = useBench();
   const navigate = useNavigate();
   const others = useOthers(data.number);
   const raw = useRawKey();
-  useNudge(data, doings);
+  const tools = useTools();
   const step = steps.find((s) => s.name === name) ?? steps[0];
 
   // biome-ignore lint/correctness/useExhaustiveDependencies: where the bench opens is decided once a case
@@ -108,20 +109,8 @@ function Opened({ data, steps, doings }: { data: CaseOut; steps: StepOut[]; doin
           <div className="flex min-h-0 flex-1">
             <Pieces data={data} doings={doings} choose={choose} share={share} />
             <main className="relative min-w-0 flex-1">
-              <Stage
-                data={data}
-                step={step.name}
-                onSaw={(id, which, mm) => doings.set("trim", id, { [`${which}_mm`]: mm })}
-                onPlane={(on, [front, left, right]) => doings.set("level", "*", { marks: { on, front, left, right } })}
-                onLevel={(values) => doings.set("level", "*", { ...values })}
-                onSwab={(id, stroke) =>
-                  doings.set("follow", id, {
-                    swab: [...((nodeOf(data, "follow", id)?.settings.swab as []) ?? []), stroke],
-                  })
-                }
-                onMarks={(id, pairs) => setMarks(data, doings, id, pairs)}
-              />
-              <Tools step={step.name} raw={raw} />
+              <Stage data={data} ui={uiOf(step.name)} tool={toolInHand(tools, tool)} doings={doings} />
+              <Tools data={data} tools={tools} ui={uiOf(step.name)} doings={doings} raw={raw} />
             </main>
             <aside aria-label="Card" className="line flex w-[304px] shrink-0 flex-col border-l bg-base-100">
               {panel === "details" && <Details data={data} doings={doings} />}
@@ -151,14 +140,12 @@ function runOn(data: CaseOut, steps: StepOut[], doings: Doings, open: (step: str
   let stop = "hand-off";
   for (const step of steps) {
     if (step.on_demand) break;
-    if (data.accepted.includes(step.name)) continue;
+    if (!asks(data, step)) continue;
     const state = stateOf(data, step.name);
     if (state !== "done") {
       stop = step.name;
-      const flag = nodesOf(data, step.name)
-        .flatMap(flagsOf)
-        .find((f) => f.severity !== "note");
-      say(`Stopped at ${step.title}: ${flag?.message ?? "it is not worked out yet."}`, "look");
+      const doubt = data.nodes.find((n) => n.step === step.name && n.doubt)?.doubt;
+      say(`Stopped at ${step.title}: ${doubt ?? "it is not worked out yet."}`, "look");
       break;
     }
     plain.push(step.name);
@@ -240,86 +227,5 @@ function IconButton({ label, keys, off, run, children }: IconProps) {
     >
       {children}
     </button>
-  );
-}
-
-const HINTS: Record<string, string> = {
-  gauge: "Press on two places of the surface. The straight distance between them is shown.",
-  nudge:
-    "Arrow keys move the lower, Page Up and Page Down lift and lower it: 0.01 mm. With Alt they tilt, roll and turn it: 0.1°. With Shift ten times that. Or type it on the card under More settings.",
-  handle:
-    "Pull a ball on the glass: each does one thing. Keys: up and down tilt, left and right roll, Page Up and Down turn, by 1°, with Shift 10°.",
-  swab: "Brush on a scan that follows its jaw what has changed: it is left out of the fit. With Alt, what has not. The swab is 3 mm wide and reaches into undercuts.",
-  saw: "Pull a saw on the model, or step it with the arrow keys: 0.1 mm, with Shift 1 mm. Hatched is what will go.",
-};
-
-/** What the three marks of Level ask for, one after the other. */
-const PLANE_HINTS = [
-  "Three marks on one jaw: press first between the incisal edges.",
-  "Now on a cusp on the patient's left.",
-  "Now on a cusp on the patient's right.",
-];
-
-function Tools({ step, raw }: { step: string; raw: boolean }) {
-  const { tool, take, plane, play } = useBench();
-  const hint = tool
-    ? (HINTS[tool] ?? (tool === "plane" ? PLANE_HINTS[plane?.points.length ?? 0] : null))
-    : raw
-      ? "This is the scan as it came."
-      : step === "trim"
-        ? "Hatched is what was taken off."
-        : null;
-  return (
-    <>
-      <div className="absolute top-3 left-3 flex gap-2" role="toolbar" aria-label="Tools">
-        <ToolButton
-          label="Gauge"
-          keys="g"
-          icon={<Ruler size={15} />}
-          on={tool === "gauge"}
-          onClick={() => take("gauge")}
-        />
-        {step === "bite" && (
-          <ToolButton
-            label="Nudge"
-            keys="m"
-            icon={<Move size={15} />}
-            on={tool === "nudge"}
-            onClick={() => take("nudge")}
-          />
-        )}
-        {step === "bite" && (
-          <ToolButton label="In motion" keys="i" icon={<Play size={15} />} on={false} onClick={play} />
-        )}
-        {step === "level" && (
-          <ToolButton
-            label="Three marks"
-            keys="t"
-            icon={<Triangle size={15} />}
-            on={tool === "plane"}
-            onClick={() => take("plane")}
-          />
-        )}
-        {step === "level" && (
-          <ToolButton
-            label="Axes"
-            keys="x"
-            icon={<Rotate3d size={15} />}
-            on={tool === "handle"}
-            onClick={() => take("handle")}
-          />
-        )}
-        {step === "trim" && (
-          <ToolButton label="Saw" keys="s" icon={<Slice size={15} />} on={tool === "saw"} onClick={() => take("saw")} />
-        )}
-      </div>
-      {hint && (
-        <p className="line pointer-events-none absolute bottom-4 left-64 max-w-80 rounded-lg border bg-base-100 px-3 py-2">
-          {hint} {!tool && !raw && "Hold "}
-          {!tool && !raw && <kbd className="key">R</kbd>}
-          {!tool && !raw && " to see the raw scan."}
-        </p>
-      )}
-    </>
   );
 }

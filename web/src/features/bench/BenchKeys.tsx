@@ -1,8 +1,8 @@
 import { useEffect } from "react";
+import type { Doings } from "../../case/useCase";
 import type { CaseOut } from "../../shared/api/client";
 import { Command } from "../../shared/ui/Command";
 import { useBench, type ViewName, type Visibility } from "../../store/bench";
-import type { Doings } from "./useCase";
 
 const VIEWS: { name: ViewName; title: string; keys: string }[] = [
   { name: "front", title: "From the front", keys: "1" },
@@ -60,80 +60,6 @@ export function BenchKeys({ data, doings, choose }: { data: CaseOut; doings: Doi
           run={() => bench.look(v.name)}
         />
       ))}
-      <Command
-        id="gauge"
-        title="Gauge: measure on the surface"
-        keys="g"
-        group="Tools"
-        run={() => bench.take("gauge")}
-      />
-      <Command
-        id="plane"
-        title="Three marks: level by points on a jaw"
-        keys="t"
-        group="Tools"
-        run={() => {
-          if (bench.step !== "level") bench.open("level");
-          bench.take("plane");
-        }}
-      />
-      <Command
-        id="handle"
-        title="Adjust the level by its axes"
-        keys="x"
-        group="Tools"
-        run={() => {
-          if (bench.step !== "level") bench.open("level");
-          bench.take("handle");
-        }}
-      />
-      <Command
-        id="swab"
-        title="Swab: brush what has changed on a scan that follows"
-        keys="w"
-        group="Tools"
-        run={() => {
-          if (bench.step !== "bite") bench.open("bite");
-          bench.take("swab");
-        }}
-      />
-      <Command
-        id="nudge"
-        title="Nudge: move the lower by hand"
-        keys="m"
-        group="Tools"
-        run={() => {
-          if (bench.step !== "bite") bench.open("bite");
-          bench.take("nudge");
-        }}
-      />
-      <Command
-        id="saw"
-        title="Saw: pull the planes of Trim"
-        keys="s"
-        group="Tools"
-        run={() => {
-          if (bench.step !== "trim") bench.open("trim");
-          bench.take("saw");
-        }}
-      />
-      <Command
-        id="book"
-        title="Book: the jaws opened beside each other"
-        keys="b"
-        group="Views"
-        run={() => bench.openBook(!(bench.book && bench.step === "bite"))}
-      />
-      <Command
-        id="play"
-        title="In motion: play the lower's move to its bite"
-        keys="i"
-        group="Views"
-        run={() => {
-          if (bench.step !== "bite") bench.open("bite");
-          bench.play();
-        }}
-      />
       <Command id="clear" title="Put the tool down" keys="escape" group="Tools" run={bench.clear} />
       <Command id="raw" title="Hold: see the raw scan" keys="r" group="Tools" run={() => {}} />
       <Command id="upper" title="Upper: shown, ghosted, hidden" keys="u" group="Pieces" run={() => turn("upper")} />

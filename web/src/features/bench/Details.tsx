@@ -1,10 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useId, useRef, useState } from "react";
+import type { Doings } from "../../case/useCase";
 import { type CaseOut, client, ok } from "../../shared/api/client";
 import { moment } from "../../shared/format";
 import { Keeping } from "./Keeping";
 import { TeethChart } from "./TeethChart";
-import type { Doings } from "./useCase";
 
 type FieldOf = { key: string; label: string; type: "text" | "date" | "area" };
 const FIELDS: FieldOf[] = [

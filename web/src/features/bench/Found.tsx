@@ -1,11 +1,10 @@
 import { useState } from "react";
-import type { CaseOut, Flag, NodeOut, StepOut } from "../../shared/api/client";
+import { flagsOf, partsOf, pieceOf } from "../../case/look";
+import type { Doings } from "../../case/useCase";
+import type { CaseOut, Flag, NodeDetail, NodeOut, StepOut } from "../../shared/api/client";
 import { capital } from "../../shared/format";
 import { Command } from "../../shared/ui/Command";
-import { useBench } from "../../store/bench";
-import { toStage } from "../stage";
-import { flagsOf } from "./states";
-import type { Doings } from "./useCase";
+import { type Point, useBench } from "../../store/bench";
 
 const FEW = 3;
 const ORDER: Record<Flag["severity"], number> = { stop: 0, look: 1, note: 2 };
@@ -16,21 +15,28 @@ export function Found({
   data,
   step,
   node,
+  detail,
+  place,
   doings,
 }: {
   data: CaseOut;
   step: StepOut;
   node: NodeOut | undefined;
+  detail: NodeDetail | undefined;
+  /** Home coordinates of a piece to the stage. */
+  place: (piece: string, point: Point) => Point;
   doings: Doings;
 }) {
   const { pointAt, act } = useBench();
   const [all, setAll] = useState(false);
   // What scans say of each other belongs to all of them.
-  const together = step.name === "intake" ? data.nodes.filter((n) => n.part_of === step.name && n.piece === "*") : [];
-  const flags = [...together.flatMap(flagsOf), ...flagsOf(node)];
+  const together = step.over === "scans" ? partsOf(data, step.name) : [];
+  const flags = [...together.flatMap(flagsOf), ...flagsOf(detail)];
   if (!node) return <p className="dim py-2">{step.about} It waits for a jaw scan.</p>;
   if (flags.length === 0)
-    return <p className="dim py-2">{node.state === "todo" && node.waits_for ? waits(node.waits_for) : step.about}</p>;
+    return (
+      <p className="dim py-2">{node.state === "todo" && detail?.waits_for ? waits(detail.waits_for) : step.about}</p>
+    );
   const sorted = [...flags].sort((a, b) => ORDER[a.severity] - ORDER[b.severity]);
   const worth = sorted.filter((f) => f.severity !== "note").length;
   const few = all ? sorted : sorted.slice(0, Math.max(worth, FEW));
@@ -38,10 +44,14 @@ export function Found({
   function goTo(flag: Flag | undefined) {
     if (!flag?.place) return;
     // What is no jaw is kept off the stage until it is chosen.
-    const on = data.pieces.find((p) => p.id === flag.place?.piece);
+    const on = pieceOf(data, flag.place.piece);
     if (on && !on.jaw) act(on.id);
-    const p = toStage(data, flag.place.piece, step.name, flag.place.point_mm);
-    pointAt({ point: [p.x, p.y, p.z], radius: flag.place.radius_mm, text: flag.message, flag: flag.id });
+    pointAt({
+      point: place(flag.place.piece, flag.place.point_mm),
+      radius: flag.place.radius_mm,
+      text: flag.message,
+      flag: flag.id,
+    });
   }
   return (
     <>

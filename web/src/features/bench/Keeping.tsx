@@ -1,10 +1,10 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
+import type { Doings } from "../../case/useCase";
 import { type CaseOut, client, ok } from "../../shared/api/client";
 import { day } from "../../shared/format";
 import { say, sayError } from "../../store/notices";
-import type { Doings } from "./useCase";
 
 /** Putting a case away, carrying it elsewhere, deleting it. */
 export function Keeping({ data, doings }: { data: CaseOut; doings: Doings }) {

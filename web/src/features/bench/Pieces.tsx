@@ -1,8 +1,9 @@
 import { Eye, EyeClosed, Layers } from "lucide-react";
+import { isAccepted } from "../../case/look";
+import type { Doings } from "../../case/useCase";
 import type { CaseOut, PieceOut } from "../../shared/api/client";
 import { capital } from "../../shared/format";
 import { useBench, type Visibility } from "../../store/bench";
-import type { Doings } from "./useCase";
 
 const NEXT: Record<Visibility, Visibility> = { shown: "ghost", ghost: "hidden", hidden: "shown" };
 
@@ -35,7 +36,7 @@ export function Pieces({
   return (
     <aside
       aria-label="Pieces"
-      className={`line flex w-[98px] shrink-0 flex-col gap-2 overflow-y-auto border-r bg-base-100 p-2 ${data.accepted.includes("intake") ? "" : "looking"}`}
+      className={`line flex w-[98px] shrink-0 flex-col gap-2 overflow-y-auto border-r bg-base-100 p-2 ${isAccepted(data, "intake") ? "" : "looking"}`}
     >
       {data.pieces.map((piece) => (
         <Tile key={piece.id} number={data.number} piece={piece} doings={doings} />

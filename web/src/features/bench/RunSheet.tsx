@@ -1,10 +1,11 @@
 import { Pause, Play } from "lucide-react";
-import type { CaseOut, StepOut, Working } from "../../shared/api/client";
+import { asks, isAccepted } from "../../case/look";
+import { figureOf, shareOf, stateOf } from "../../case/states";
+import type { Doings } from "../../case/useCase";
+import type { CaseOut, StepOut } from "../../shared/api/client";
 import { Command } from "../../shared/ui/Command";
 import { STATE_WORDS, StateMark } from "../../shared/ui/StateMark";
 import { useBench } from "../../store/bench";
-import { figureOf, shareOf, stateOf } from "./states";
-import type { Doings } from "./useCase";
 
 interface Props {
   data: CaseOut;
@@ -16,14 +17,15 @@ interface Props {
 /** The case's steps from Intake to Hand-off, each with its state in shape and word and its one figure. */
 export function RunSheet({ data, steps, doings, runOn }: Props) {
   const { step: open, open: goTo } = useBench();
-  const left = steps.some((s) => !s.on_demand && !data.accepted.includes(s.name));
+  const left = steps.some((s) => asks(data, s));
   return (
     <nav aria-label="Run sheet" className="line flex h-[92px] shrink-0 border-t bg-base-100">
       <ol className="flex min-w-0 flex-1">
         {steps.map((step) => {
           const state = stateOf(data, step.name);
           const here = step.name === open;
-          const accepted = data.accepted.includes(step.name);
+          const accepted = isAccepted(data, step.name);
+          const changed = (data.accepted[step.name]?.length ?? 0) > 0;
           return (
             <li key={step.name} className={`min-w-0 flex-1 ${here ? "rounded-t-lg bg-secondary" : ""}`}>
               <Command
@@ -36,7 +38,7 @@ export function RunSheet({ data, steps, doings, runOn }: Props) {
               <button
                 type="button"
                 aria-current={here ? "step" : undefined}
-                aria-label={`${step.title}: ${STATE_WORDS[state]}${accepted ? ", accepted" : ""}`}
+                aria-label={`${step.title}: ${STATE_WORDS[state]}${accepted ? ", accepted" : changed ? ", changed since it was accepted" : ""}`}
                 title={`${step.about} (Alt+${step.number % 10})`}
                 onClick={() => goTo(step.name)}
                 className="flex h-full w-full flex-col justify-center px-3 text-left"
@@ -47,6 +49,11 @@ export function RunSheet({ data, steps, doings, runOn }: Props) {
                   {accepted && (
                     <span className="ml-1 text-primary" title="Accepted">
                       ✓
+                    </span>
+                  )}
+                  {changed && (
+                    <span className="ml-1 text-warning" title="Changed since it was accepted">
+                      ≠
                     </span>
                   )}
                 </span>
@@ -76,7 +83,7 @@ export function RunSheet({ data, steps, doings, runOn }: Props) {
 }
 
 function Progress({ data, doings, left, runOn }: { data: CaseOut; doings: Doings; left: boolean; runOn: () => void }) {
-  const list = Object.values(data.working as Record<string, Working>);
+  const list = Object.values(data.working);
   const first = list[0];
   if (data.held)
     return (

@@ -1,17 +1,17 @@
 import { useState } from "react";
-import type { CaseOut, NodeOut, Reading, StepOut } from "../../shared/api/client";
+import { asks, detailOfNode, isAccepted, nodesOf, partsOf } from "../../case/look";
+import { stateOf } from "../../case/states";
+import { CLEAR, type Doings } from "../../case/useCase";
+import type { CaseOut, NodeDetail, NodeOut, Reading, StepOut } from "../../shared/api/client";
 import { capital } from "../../shared/format";
 import { Command } from "../../shared/ui/Command";
 import { ReadingRow } from "../../shared/ui/ReadingRow";
 import { SettingsForm } from "../../shared/ui/SettingsForm";
 import { STATE_WORDS, type StepState } from "../../shared/ui/StateMark";
-import { useBench } from "../../store/bench";
-import { sawsOf } from "../stage";
+import { toStage } from "../../stage";
+import { uiOf } from "../../steps";
+import { useBench, useView } from "../../store/bench";
 import { Found } from "./Found";
-import { HandOff } from "./HandOff";
-import { Stands } from "./Stands";
-import { nodesOf, stateOf } from "./states";
-import { CLEAR, type Doings } from "./useCase";
 
 interface Props {
   data: CaseOut;
@@ -22,40 +22,41 @@ interface Props {
 
 /** The open step: what was found, the settings that matter, the readings, and the button that goes on. */
 export function StepCard({ data, steps, step, doings }: Props) {
-  const { piece: acting, act } = useBench();
+  const view = useView();
+  const act = useBench((s) => s.act);
   const nodes = nodesOf(data, step.name);
-  const node = nodes.find((n) => n.piece === acting) ?? nodes[0];
+  const node = nodes.find((n) => n.piece === view.piece) ?? nodes[0];
   const state = stateOf(data, step.name);
+  const detail = detailOfNode(data, node);
+  const ui = uiOf(step.name);
+  const { Card, Below } = ui;
+  const own = { data, view, ui, step, node: detail, doings };
   return (
     <>
       <header className="line flex items-baseline justify-between border-b px-4 pt-3 pb-2">
         <h2 className="text-lg font-bold">{step.title}</h2>
         <span className="dim text-xs">
           {STATE_WORDS[state]}
-          {node?.seconds != null && ` · ${node.seconds.toFixed(1)} s`}, step {step.number} of 10
+          {detail?.seconds != null && ` · ${detail.seconds.toFixed(1)} s`}, step {step.number} of 10
         </span>
       </header>
       {nodes.length > 1 && <Which data={data} nodes={nodes} node={node} act={act} />}
       <div className="min-h-0 flex-1 overflow-y-auto px-4 py-2">
-        <Twin data={data} step={step} node={node} />
-        <Found data={data} step={step} node={node} doings={doings} />
-        {step.name === "level" && node?.settings.marks != null && (
-          <p className="flex items-center justify-between py-1">
-            Levelled by three marks
-            <button
-              type="button"
-              className="font-semibold text-primary"
-              onClick={() => doings.set("level", "*", { marks: CLEAR })}
-            >
-              Take them back
-            </button>
-          </p>
-        )}
-        {step.name === "bite" && <Stands data={data} doings={doings} />}
-        {node && <Settings data={data} step={step} node={node} doings={doings} />}
-        {step.name === "hand-off" && <HandOff data={data} />}
+        <Changed data={data} step={step} detail={detail} />
+        {step.over === "scans" && Card && <Card {...own} />}
+        <Found
+          data={data}
+          step={step}
+          node={node}
+          detail={detail}
+          place={(piece, point) => toStage(ui, { data, view }, piece, point)}
+          doings={doings}
+        />
+        {step.over !== "scans" && Card && <Card {...own} />}
+        {detail && <Settings data={data} step={step} detail={detail} doings={doings} />}
+        {Below && <Below {...own} />}
       </div>
-      <Foot data={data} steps={steps} step={step} node={node} doings={doings} />
+      <Foot data={data} steps={steps} step={step} detail={detail} doings={doings} />
     </>
   );
 }
@@ -117,12 +118,32 @@ function Which({
   );
 }
 
-/** The same surface is here or in another case already. */
-function Twin({ data, step, node }: { data: CaseOut; step: StepOut; node: NodeOut | undefined }) {
-  const twin = step.name === "intake" ? data.pieces.find((p) => p.id === node?.piece)?.twin : "";
-  return twin ? (
-    <p className="rounded-lg bg-[var(--look-ground)] px-3 py-1.5 font-semibold text-warning">▲ {twin}</p>
-  ) : null;
+/** What has become another since it was accepted; or what is kept as it was, though the step has a newer version. */
+function Changed({ data, step, detail }: { data: CaseOut; step: StepOut; detail: NodeDetail | undefined }) {
+  const changed = data.accepted[step.name] ?? [];
+  return (
+    <>
+      {changed.length > 0 && (
+        <section
+          aria-label="Changed since it was accepted"
+          className="mb-1 rounded-lg bg-[var(--look-ground)] px-3 py-1.5"
+        >
+          <b className="text-warning">≠ Changed since it was accepted</b>
+          <ul>
+            {changed.map((words) => (
+              <li key={words}>{capital(words)}</li>
+            ))}
+          </ul>
+        </section>
+      )}
+      {detail?.kept != null && (
+        <p className="dim py-1">
+          Made by version {detail.kept} of this step and kept, for it was accepted. Take the acceptance back to have it
+          made anew.
+        </p>
+      )}
+    </>
+  );
 }
 
 /** Most settings count for both jaws; those that do not are named. */
@@ -131,26 +152,28 @@ function forWhom(step: StepOut): string {
   return own.length ? `For both jaws; each its own: ${own.join(", ")}.` : "For both jaws.";
 }
 
-function Settings({ data, step, node, doings }: { data: CaseOut; step: StepOut; node: NodeOut; doings: Doings }) {
-  const alone = step.name === "intake";
+interface SettingsProps {
+  data: CaseOut;
+  step: StepOut;
+  detail: NodeDetail;
+  doings: Doings;
+}
+
+function Settings({ data, step, detail, doings }: SettingsProps) {
+  const alone = step.over === "scans";
   const of = (key: string) => step.settings.find((s) => s.key === key);
-  const where = (key: string) => (alone || of(key)?.per_jaw ? node.piece : "*");
+  const where = (key: string) => (alone || of(key)?.per_jaw ? detail.piece : "*");
   // Parts of a step have settings of their own on its card.
-  const parts = data.nodes.filter((n) => n.part_of === step.name && n.piece === "*");
-  const all = (which: "settings" | "own") => Object.assign({}, ...parts.map((n) => n[which]), node[which]);
-  const saws = step.name === "trim" ? sawsOf(data, node.piece) : null;
-  const auto = saws
-    ? { bottom_mm: `auto ${saws.bottom.mm.toFixed(1)}`, back_mm: `auto ${saws.back.mm.toFixed(1)}` }
-    : undefined;
-  const jaws = step.scope === "piece" && !alone && nodesOf(data, step.name).length > 1;
+  const all = [...partsOf(data, step.name), detail];
+  const jaws = !alone && step.over !== "whole" && nodesOf(data, step.name).length > 1;
   return (
     <section aria-label="Settings">
       {jaws && <p className="dim pt-1 pb-0.5 text-xs">{forWhom(step)}</p>}
       <SettingsForm
         settings={step.settings}
-        values={all("settings")}
-        own={all("own")}
-        auto={auto}
+        values={Object.assign({}, ...all.map((d) => d.settings))}
+        whose={Object.assign({}, ...all.map((d) => d.whose))}
+        auto={uiOf(step.name).auto?.(data, detail.piece)}
         onSet={(key, value) => doings.set(of(key)?.step ?? step.name, where(key), { [key]: value })}
         onClear={(key) => doings.set(of(key)?.step ?? step.name, where(key), { [key]: CLEAR })}
       />
@@ -179,15 +202,15 @@ function Readings({ readings }: { readings: Reading[] }) {
   );
 }
 
-function Foot({ data, steps, step, node, doings }: Props & { node: NodeOut | undefined }) {
+function Foot({ data, steps, step, detail, doings }: Props & { detail: NodeDetail | undefined }) {
   const open = useBench((s) => s.open);
   const state = stateOf(data, step.name) as StepState;
   const next = steps[steps.findIndex((s) => s.name === step.name) + 1];
-  const parts = data.nodes.filter((n) => n.part_of === step.name && n.piece === "*");
-  const readings = [node, ...parts].flatMap((n) => n?.readings ?? []) as unknown as Reading[];
-  const accepted = data.accepted.includes(step.name);
+  const readings = [detail, ...partsOf(data, step.name)].flatMap((d) => d?.readings ?? []);
+  const accepted = isAccepted(data, step.name) || (!step.on_demand && !asks(data, step));
   const ready = state === "done" || state === "look";
-  const missing = steps.filter((s) => !s.on_demand && !data.accepted.includes(s.name));
+  const missing = steps.filter((s) => asks(data, s));
+  const again = (data.accepted[step.name]?.length ?? 0) > 0;
 
   function go() {
     if (step.on_demand) {
@@ -211,7 +234,7 @@ function Foot({ data, steps, step, node, doings }: Props & { node: NodeOut | und
       : "Make the files"
     : accepted
       ? `Go to ${next?.title}`
-      : `Accept, go to ${next?.title}`;
+      : `Accept${again ? " again" : ""}, go to ${next?.title}`;
   return (
     <footer className="line border-t px-4 pt-2 pb-3">
       <Readings readings={readings} />
@@ -219,7 +242,7 @@ function Foot({ data, steps, step, node, doings }: Props & { node: NodeOut | und
         <p className="mb-2 text-warning">▲ Not accepted yet: {missing.map((s) => s.title).join(", ")}.</p>
       )}
       <div className="flex gap-2">
-        {accepted && (
+        {step.name in data.accepted && (
           <button type="button" className="btn btn-sm h-10" onClick={() => doings.accept([step.name], false)}>
             Take back
           </button>

@@ -1,2 +1,2 @@
-export { prepareStage } from "../stage";
+export { prepareStage } from "../../stage";
 export { Bench as default } from "./Bench";

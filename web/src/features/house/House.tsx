@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { TopBar } from "../../app/TopBar";
 import { client, ok, type StepOut } from "../../shared/api/client";
 import { SettingsForm } from "../../shared/ui/SettingsForm";
+import { TopBar } from "../../shared/ui/TopBar";
 import { say, sayError } from "../../store/notices";
 
 /** What a scan is and how it is turned is each case's own: there is no house rule for it. */
@@ -113,7 +113,7 @@ export function House() {
                 <SettingsForm
                   settings={step.settings.filter((s) => !s.per_jaw)}
                   values={{ ...Object.fromEntries(step.settings.map((s) => [s.key, s.default])), ...own(step) }}
-                  own={own(step)}
+                  whose={Object.fromEntries(Object.keys(own(step)).map((key) => [key, "case"]))}
                   disabled={!lead}
                   onSet={(key, value) => set(step, key, value)}
                   onClear={(key) => clear(step, key)}

@@ -1,11 +1,11 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useRef, useState } from "react";
 import { useNavigate } from "react-router";
-import { TopBar } from "../../app/TopBar";
 import { client, ok, type Tray } from "../../shared/api/client";
 import { type BenchEvent, useBenchEvents } from "../../shared/api/events";
 import { Command } from "../../shared/ui/Command";
 import { DropHere } from "../../shared/ui/DropHere";
+import { TopBar } from "../../shared/ui/TopBar";
 import { TrayCard } from "./TrayCard";
 
 const HEAPS: { name: string; has: (t: Tray) => boolean }[] = [

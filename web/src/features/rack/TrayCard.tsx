@@ -10,6 +10,7 @@ const BAR: Record<StepState, string> = {
   working: "bg-primary/50",
   stale: "bg-[var(--dim)]",
   todo: "bg-base-300",
+  off: "border border-base-300",
 };
 const TONE: Record<string, string> = { look: "text-warning", next: "text-primary", work: "", calm: "dim" };
 

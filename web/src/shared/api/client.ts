@@ -7,7 +7,11 @@ export type Person = Schemas["Person"];
 export type Me = Schemas["Me"];
 export type Tray = Schemas["Tray"];
 export type CaseOut = Schemas["CaseOut"];
-export type NodeOut = Schemas["NodeOut"];
+export type NodeOut = Schemas["CaseOut"]["nodes"][number];
+export type NodeDetail = Schemas["CaseOut"]["opened"][number];
+export type Flag = Schemas["FlagOut"];
+export type Reading = Schemas["ReadingOut"];
+export type Working = Schemas["WorkingOut"];
 export type PieceOut = Schemas["PieceOut"];
 export type StepOut = Schemas["StepOut"];
 export type SettingOut = Schemas["SettingOut"];
@@ -15,31 +19,6 @@ export type Dropped = Schemas["Dropped"];
 export type ToothOut = Schemas["ToothOut"];
 export type Moved = Schemas["Moved"];
 export type HistoryLine = Schemas["HistoryLine"];
-
-export interface Place {
-  piece: string;
-  frame: string;
-  point_mm: [number, number, number];
-  radius_mm: number;
-}
-export interface Flag {
-  id: string;
-  code: string;
-  severity: "note" | "look" | "stop";
-  message: string;
-  place: Place | null;
-  fix?: { step: string; piece: string; values: Record<string, unknown> };
-}
-export interface Reading {
-  name: string;
-  value: number | string | boolean;
-  unit: string;
-}
-export interface Working {
-  node: string;
-  fraction: number;
-  what: string;
-}
 
 /** What the server says when something cannot be done: one sentence and a stable code. */
 export class Said extends Error {
@@ -101,4 +80,11 @@ export async function ok<T>(call: Promise<{ data?: T; error?: unknown; response:
   }
   if (!result.response.ok) throw said(result.response.status, result.error);
   return result.data as T;
+}
+
+type Called = Promise<{ data?: unknown; error?: unknown; response: Response }>;
+
+/** The case that a call answers with. The client's own types lose tuples within tuples: these are those of the description. */
+export async function okCase(call: Called): Promise<CaseOut> {
+  return (await ok(call)) as CaseOut;
 }

@@ -572,6 +572,55 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * About
+         * @description What Intake found.
+         *
+         *     jaw        : upper or lower, of what is worked on; looks : of any other scan, whose it seems
+         *     confidence : 0 to 1
+         *     up, front  : to the tips and to the lips, in the scan's home; incisal : between the incisors
+         *     form       : of the file
+         */
+        About: {
+            block?: components["schemas"]["Block"];
+            /** Confidence */
+            confidence: number;
+            /** Form */
+            form: string;
+            /** Front */
+            front: [
+                number,
+                number,
+                number
+            ];
+            /** Incisal */
+            incisal: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Jaw */
+            jaw: string | null;
+            /** Jaw By Hand */
+            jaw_by_hand: boolean;
+            /** Kind */
+            kind: string;
+            /** Looks */
+            looks: string | null;
+            print: components["schemas"]["Print"];
+            /** Turned Inside Out */
+            turned_inside_out: boolean;
+            /** Unit */
+            unit: string;
+            /** Unit Mm */
+            unit_mm: number;
+            /** Up */
+            up: [
+                number,
+                number,
+                number
+            ];
+        };
         /** Accept */
         Accept: {
             /**
@@ -584,10 +633,492 @@ export interface components {
             /** Steps */
             steps: string[];
         };
-        /** CaseOut */
+        /** AgainDetail */
+        AgainDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["AgainSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "again";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** AgainGood */
+        AgainGood: {
+            /** Rank */
+            rank?: {
+                [key: string]: number;
+            } | null;
+        };
+        /** AgainNode */
+        AgainNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["AgainGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /** State */
+            state: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "again";
+        };
+        /** AgainSettings */
+        AgainSettings: Record<string, never>;
+        /** AssembleDetail */
+        AssembleDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["AssembleSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "assemble";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** AssembleGood */
+        AssembleGood: {
+            /** Body */
+            body?: string | null;
+        };
+        /** AssembleNode */
+        AssembleNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["AssembleGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /** State */
+            state: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "assemble";
+        };
+        /** AssembleSettings */
+        AssembleSettings: Record<string, never>;
+        /**
+         * Auto
+         * @description Where a jaw was put without the correction by hand.
+         */
+        Auto: {
+            /** Matrix */
+            matrix: [
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ]
+            ];
+            /** On */
+            on: string;
+        };
+        /**
+         * Automatic
+         * @description Where a jaw was put without the correction by hand: (4, 4) rows, from its home to the bench.
+         */
+        Automatic: {
+            /** Matrix */
+            matrix: [
+                number,
+                number,
+                number,
+                number
+            ][];
+            /** On */
+            on: string;
+        };
+        /** BaseDetail */
+        BaseDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["BaseSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "base";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** BaseGood */
+        BaseGood: {
+            /** Body */
+            body?: string | null;
+        };
+        /** BaseNode */
+        BaseNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["BaseGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /** State */
+            state: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "base";
+        };
+        /** BaseSettings */
+        BaseSettings: {
+            /**
+             * Under the lowest point
+             * @description Material between the lowest point of the border and the flat bottom; 1 mm at least (common practice).
+             * @default 2
+             */
+            thickness_mm: number;
+        };
+        /** BiteDetail */
+        BiteDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["BiteSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "bite";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** BiteGood */
+        BiteGood: {
+            /** Home To Bite */
+            home_to_bite?: {
+                [key: string]: [
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ],
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ],
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ],
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ]
+                ] | null;
+            } | null;
+            /** Method */
+            method?: string | null;
+            /** Nudged On */
+            nudged_on?: string | null;
+            /** Related */
+            related?: boolean | null;
+        };
+        /** BiteNode */
+        BiteNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["BiteGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /** State */
+            state: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "bite";
+        };
+        /** BiteSettings */
+        BiteSettings: {
+            /**
+             * Lower to the back
+             * @description Away from the lips.
+             * @default 0
+             */
+            back_mm: number;
+            /**
+             * Close
+             * @description Along the vertical until the jaws first touch.
+             * @default false
+             */
+            close: boolean;
+            /**
+             * Ease
+             * @description The smallest movement that leaves no overlap deeper than allowed.
+             * @default false
+             */
+            ease: boolean;
+            /**
+             * Ease down to
+             * @description Overlap that may stay.
+             * @default 0.02
+             */
+            ease_mm: number;
+            /**
+             * Too hard above
+             * @description An overlap deeper than this is flagged: the models would not close.
+             * @default 0.15
+             */
+            hard_mm: number;
+            /**
+             * Lower to the left
+             * @description The patient's left.
+             * @default 0
+             */
+            left_mm: number;
+            /**
+             * Nudged on
+             * @description The relation on which the lower was nudged.
+             */
+            nudged_on?: string | null;
+            /**
+             * Open above
+             * @description A smallest gap wider than this is flagged.
+             * @default 0.5
+             */
+            open_mm: number;
+            /**
+             * Lower rolled
+             * @description Plus lowers the patient's left.
+             * @default 0
+             */
+            roll_deg: number;
+            /**
+             * Relation from
+             * @description Auto: as the jaws came, else from bite scans, else from an earlier pair of scans. By hand: from where each jaw is levelled by itself.
+             * @default auto
+             * @enum {string}
+             */
+            source: "auto" | "as they came" | "bite scans" | "earlier pair" | "by hand" | "none";
+            /**
+             * Lower tilted
+             * @description Plus lifts the back.
+             * @default 0
+             */
+            tilt_deg: number;
+            /**
+             * Lower turned
+             * @description Plus turns its front to the left.
+             * @default 0
+             */
+            turn_deg: number;
+            /**
+             * Lower up
+             * @description Towards the upper.
+             * @default 0
+             */
+            up_mm: number;
+        };
+        /**
+         * Block
+         * @description A reference block that was found: matrix from its own place to the scan's home.
+         */
+        Block: {
+            /** Error Mm */
+            error_mm: number;
+            /** Jaw */
+            jaw: string;
+            /** Matrix */
+            matrix: [
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ]
+            ];
+            /** Rms Mm */
+            rms_mm: number;
+        };
+        /**
+         * Brushed
+         * @description A stroke of the swab. points_mm : where it went, in the scan's home; adds : it marks, or takes marks away.
+         */
+        Brushed: {
+            /**
+             * Adds
+             * @default true
+             */
+            adds: boolean;
+            /** Points Mm */
+            points_mm: components["schemas"]["Packed"] | [
+                number,
+                number,
+                number
+            ][];
+            /** Radius Mm */
+            radius_mm: number;
+        };
+        /** BuildPlate */
+        BuildPlate: {
+            /** Depth Mm */
+            depth_mm: number;
+            /** Height Mm */
+            height_mm: number;
+            /** Printer */
+            printer: string;
+            /** Width Mm */
+            width_mm: number;
+        };
+        /**
+         * CaseOut
+         * @description open, opened : the step that was asked for, with all there is to say of its nodes; accepted : {step: what has changed
+         *     since, in words}.
+         */
         CaseOut: {
             /** Accepted */
-            accepted: string[];
+            accepted: {
+                [key: string]: string[];
+            };
             /**
              * Closed
              * @default false
@@ -598,9 +1129,7 @@ export interface components {
                 [key: string]: string;
             };
             /** Files */
-            files: {
-                [key: string]: unknown;
-            }[];
+            files: components["schemas"]["FileOut"][];
             /** Held */
             held: boolean;
             /**
@@ -609,9 +1138,13 @@ export interface components {
              */
             keep_until: string;
             /** Nodes */
-            nodes: components["schemas"]["NodeOut"][];
+            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["PlateNode"] | components["schemas"]["HandOffNode"])[];
             /** Number */
             number: string;
+            /** Open */
+            open: string;
+            /** Opened */
+            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["HandOffDetail"])[];
             /** Picture */
             picture: string;
             /** Pieces */
@@ -631,7 +1164,7 @@ export interface components {
             veiled: boolean;
             /** Working */
             working: {
-                [key: string]: unknown;
+                [key: string]: components["schemas"]["WorkingOut"];
             };
         };
         /** Change */
@@ -639,16 +1172,123 @@ export interface components {
             /** Base */
             base: number;
             /**
+             * Entries
+             * @default []
+             */
+            entries: components["schemas"]["EntryChange"][];
+            /**
              * Piece
              * @default *
              */
             piece: string;
             /** Step */
             step: string;
-            /** Values */
+            /**
+             * Values
+             * @default {}
+             */
             values: {
                 [key: string]: unknown;
             };
+        };
+        /** Contact */
+        Contact: {
+            /** Area Mm2 */
+            area_mm2: number;
+            /** Behind Mm */
+            behind_mm: number;
+            /** Depth Mm */
+            depth_mm: number;
+            /** Piece */
+            piece: string;
+            /** Point Mm */
+            point_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Side */
+            side: string;
+        };
+        /** ContactSettings */
+        ContactSettings: {
+            /**
+             * Deep above
+             * @description Overlap deeper than this is marked apart.
+             * @default 50
+             */
+            deep_um: number;
+            /**
+             * Foil
+             * @description Thickness of the articulating foil or paper; 8 to 200 µm are in use (common practice).
+             * @default 40
+             */
+            foil_um: number;
+        };
+        /** ContactsDetail */
+        ContactsDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["ContactSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "contacts";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** ContactsGood */
+        ContactsGood: {
+            /** Contacts */
+            contacts?: components["schemas"]["Contact"][] | null;
+            /** Deep */
+            deep?: {
+                [key: string]: string | null;
+            } | null;
+            /** Touch */
+            touch?: {
+                [key: string]: string | null;
+            } | null;
+        };
+        /** ContactsNode */
+        ContactsNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["ContactsGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /** State */
+            state: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "contacts";
         };
         /** Details */
         Details: {
@@ -670,12 +1310,328 @@ export interface components {
             /** Revision */
             revision: number | null;
         };
+        /**
+         * EntryChange
+         * @description at : the setting, and where its entries are kept by scan the scan; id : empty for a new one; value : None takes it away.
+         */
+        EntryChange: {
+            /** At */
+            at: string[];
+            /**
+             * Id
+             * @default
+             */
+            id: string;
+            /** Value */
+            value?: {
+                [key: string]: unknown;
+            } | null;
+        };
+        /**
+         * FileOut
+         * @description A file of the hand-off.
+         */
+        FileOut: {
+            /** Bytes */
+            bytes: number;
+            /** Folder */
+            folder: string;
+            /** Name */
+            name: string;
+            /** Sha256 */
+            sha256: string;
+        };
         /** FirstAccount */
         FirstAccount: {
             /** Name */
             name: string;
             /** Password */
             password: string;
+        };
+        /** FitDetail */
+        FitDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["FitSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "fit";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** FitGood */
+        FitGood: {
+            lent?: components["schemas"]["Lent"] | null;
+            /** Map */
+            map?: {
+                [key: string]: string | null;
+            } | null;
+            relation?: components["schemas"]["Relation"] | null;
+            /** Scans */
+            scans?: components["schemas"]["FittedScan"][] | null;
+            /** Stale */
+            stale?: number | null;
+        };
+        /** FitNode */
+        FitNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["FitGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /** State */
+            state: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "fit";
+        };
+        /** FitSettings */
+        FitSettings: {
+            /**
+             * Marks
+             * @description Matched points on a bite scan and the jaws, by piece: three to six on each jaw.
+             * @default {}
+             */
+            marks: {
+                [key: string]: {
+                    [key: string]: components["schemas"]["Mark"];
+                };
+            };
+        };
+        /**
+         * FittedScan
+         * @description A bite scan on the jaws; None where it was not placed.
+         */
+        FittedScan: {
+            /** At Mm */
+            at_mm: [
+                number,
+                number,
+                number
+            ][];
+            /** Marks Mm */
+            marks_mm: number[];
+            /** Met */
+            met: number[];
+            /** Piece */
+            piece: string;
+            /** Rms Mm */
+            rms_mm: number[];
+            /** Side */
+            side: string;
+            /** To Upper */
+            to_upper: [
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ]
+            ] | null;
+            /** Why */
+            why: string;
+        };
+        /** FixOut */
+        FixOut: {
+            /** Piece */
+            piece: string;
+            /** Step */
+            step: string;
+            /** Values */
+            values: {
+                [key: string]: unknown;
+            };
+        };
+        /** FlagOut */
+        FlagOut: {
+            /** Code */
+            code: string;
+            fix?: components["schemas"]["FixOut"] | null;
+            /** Id */
+            id: string;
+            /** Message */
+            message: string;
+            place?: components["schemas"]["PlaceOut"] | null;
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "note" | "look" | "stop";
+        };
+        /** FollowDetail */
+        FollowDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["FollowSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "follow";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** FollowGood */
+        FollowGood: {
+            /** Changed */
+            changed?: string | null;
+            /** Map */
+            map?: string | null;
+            /** On */
+            on?: string | null;
+            place?: components["schemas"]["FollowPlace"] | null;
+        };
+        /** FollowNode */
+        FollowNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["FollowGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /** State */
+            state: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "follow";
+        };
+        /**
+         * FollowPlace
+         * @description Where a scan lies on another.
+         */
+        FollowPlace: {
+            /** By */
+            by: string;
+            /** Error Mm */
+            error_mm: number;
+            /** Home To Jaw */
+            home_to_jaw: [
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ]
+            ];
+            /** Met */
+            met: number;
+            /** On */
+            on: string;
+            /** Rms Mm */
+            rms_mm: number;
+        };
+        /** FollowSettings */
+        FollowSettings: {
+            /**
+             * Laid by
+             * @description Auto: by the scan bodies where both show two or more, else by teeth and gum.
+             * @default auto
+             * @enum {string}
+             */
+            by: "auto" | "scan bodies" | "surface";
+            /**
+             * Lies on
+             * @description The scan it is laid on. Empty: on its jaw, a desk scan on the mouth scan.
+             * @default
+             */
+            on: string;
+            /**
+             * Swab
+             * @description What has changed, where the program did not see it; or has not.
+             * @default {}
+             */
+            swab: {
+                [key: string]: components["schemas"]["Brushed"];
+            };
         };
         /** GeneralChange */
         GeneralChange: {
@@ -688,6 +1644,109 @@ export interface components {
         Gone: {
             /** Number */
             number: string;
+        };
+        /** HandOffDetail */
+        HandOffDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["HandOffSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "hand-off";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** HandOffGood */
+        HandOffGood: {
+            /** Files */
+            files?: string[] | null;
+            /** Naming */
+            naming?: components["schemas"]["Naming"][] | null;
+            /** Outputs */
+            outputs?: components["schemas"]["OutputRow"][] | null;
+        };
+        /** HandOffNode */
+        HandOffNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["HandOffGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /** State */
+            state: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "hand-off";
+        };
+        /** HandOffSettings */
+        HandOffSettings: {
+            /**
+             * Reference block
+             * @description A small block goes out over each jaw: a file that comes back with it finds home, whatever became of the rest.
+             * @default false
+             */
+            block: boolean;
+            /**
+             * Folder in the ZIP
+             * @description Like {date}/{number}: from {date} (when the case was opened), {number}, {patient} and {practice}.
+             * @default
+             */
+            folder: string;
+            /**
+             * Coordinates
+             * @description Bench: levelled. Bite: of the upper scan. Home: each as it came. Plate: as printed.
+             * @default bench
+             * @enum {string}
+             */
+            frame: "bench" | "bite" | "home" | "plate";
+            /**
+             * File names
+             * @description From {number}, {patient}, {practice}, {date}, {jaw}, {frame} and {kind}.
+             * @default {number}_{jaw}
+             */
+            pattern: string;
+            /**
+             * STL
+             * @description One file per body, one for all, or none.
+             * @default each
+             * @enum {string}
+             */
+            stl: "each" | "all" | "none";
+            /**
+             * 3MF
+             * @description One file per body, one for all, or none.
+             * @default all
+             * @enum {string}
+             */
+            threemf: "each" | "all" | "none";
         };
         /**
          * Health
@@ -752,6 +1811,95 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /** IntakeDetail */
+        IntakeDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["IntakeSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "intake";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** IntakeGood */
+        IntakeGood: {
+            about?: components["schemas"]["About"] | null;
+            /** Mesh */
+            mesh?: string | null;
+        };
+        /** IntakeNode */
+        IntakeNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["IntakeGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /** State */
+            state: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "intake";
+        };
+        /** IntakeSettings */
+        IntakeSettings: {
+            /**
+             * Inside-out
+             * @description Auto: turned where the surface faces inwards.
+             * @default auto
+             * @enum {string}
+             */
+            inside: "auto" | "keep" | "turn";
+            /**
+             * Jaw
+             * @description Auto: as the shape says.
+             * @default auto
+             * @enum {string}
+             */
+            jaw: "auto" | "upper" | "lower";
+            /**
+             * What it is
+             * @description Auto: as the shape says. A choice here stands.
+             * @default auto
+             * @enum {string}
+             */
+            kind: "auto" | "jaw" | "bite" | "impression" | "closed" | "die" | "desk" | "bodies" | "wax" | "before" | "denture" | "returned" | "other";
+            /**
+             * Unit of the file
+             * @description Auto: from its size. STL files do not say their unit.
+             * @default auto
+             * @enum {string}
+             */
+            unit: "auto" | "mm" | "cm" | "m" | "inch";
+        };
         /**
          * JawMoved
          * @description See core/bitecore/runsheet/compare.py.
@@ -778,6 +1926,243 @@ export interface components {
             plate_mm: number | null;
             /** Turned Deg */
             turned_deg: number;
+        };
+        /**
+         * Lent
+         * @description The relation an earlier pair had.
+         */
+        Lent: {
+            /** By */
+            by: string[];
+            /** Error Mm */
+            error_mm: number;
+            /** Lower To Upper */
+            lower_to_upper: [
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ]
+            ];
+            /** Rms Mm */
+            rms_mm: number;
+        };
+        /** LevelDetail */
+        LevelDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["LevelSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "level";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** LevelGood */
+        LevelGood: {
+            auto?: components["schemas"]["Auto"] | null;
+            /** Home To Bench */
+            home_to_bench?: {
+                [key: string]: [
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ],
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ],
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ],
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ]
+                ] | null;
+            } | null;
+            /** Stand */
+            stand?: {
+                [key: string]: components["schemas"]["Stand"] | null;
+            } | null;
+            /** Tips */
+            tips?: [
+                number,
+                number,
+                number
+            ][] | null;
+        };
+        /**
+         * LevelMarks
+         * @description Three points in the home of the jaw that is levelled (mm): between the incisal edges, and a cusp on each side.
+         */
+        LevelMarks: {
+            /** Front */
+            front: [
+                number,
+                number,
+                number
+            ];
+            /** Left */
+            left: [
+                number,
+                number,
+                number
+            ];
+            /** On */
+            on: string;
+            /** Right */
+            right: [
+                number,
+                number,
+                number
+            ];
+        };
+        /** LevelNode */
+        LevelNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["LevelGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /** State */
+            state: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "level";
+        };
+        /** LevelSettings */
+        LevelSettings: {
+            /**
+             * Corrected from
+             * @description Where the automatic part stood when the correction by hand was made.
+             */
+            auto?: components["schemas"]["Automatic"] | null;
+            /**
+             * To the back
+             * @description Away from the lips.
+             * @default 0
+             */
+            back_mm: number;
+            /**
+             * To the left
+             * @description The patient's left.
+             * @default 0
+             */
+            left_mm: number;
+            /**
+             * Three marks
+             * @description Between the incisal edges, and a cusp on each side: the plane through them.
+             */
+            marks?: components["schemas"]["LevelMarks"] | null;
+            /**
+             * Roll
+             * @description About the front-back axis; plus lowers the patient's left.
+             * @default 0
+             */
+            roll_deg: number;
+            /**
+             * Tilt
+             * @description About the left-right axis; plus lifts the back.
+             * @default 0
+             */
+            tilt_deg: number;
+            /**
+             * Turn
+             * @description About the vertical; plus turns the front to the patient's left.
+             * @default 0
+             */
+            turn_deg: number;
+            /**
+             * Up
+             * @description Against gravity on the bench.
+             * @default 0
+             */
+            up_mm: number;
+        };
+        /**
+         * Mark
+         * @description A point on the bite scan and the same point on a jaw, each in its home (mm); on : the jaw's piece.
+         */
+        Mark: {
+            /** At */
+            at: [
+                number,
+                number,
+                number
+            ];
+            /** Bite */
+            bite: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Jaw
+             * @enum {string}
+             */
+            jaw: "upper" | "lower";
+            /**
+             * On
+             * @default
+             */
+            on: string;
         };
         /**
          * Me
@@ -815,57 +2200,81 @@ export interface components {
             who: string;
         };
         /**
-         * NodeOut
-         * @description state : done, look, failed, working, stale (an older result is shown), todo.
+         * Naming
+         * @description What a file of the hand-off is named by, in the order of the files.
          */
-        NodeOut: {
-            /** Figure */
-            figure: string;
-            /** Flags */
-            flags: {
-                [key: string]: unknown;
-            }[];
-            /** Good */
-            good: {
-                [key: string]: unknown;
-            };
-            /** Id */
-            id: string;
+        Naming: {
+            /** Ending */
+            ending: string;
+            /** Folder */
+            folder: string;
+            /** Frame */
+            frame: string;
             /** Jaw */
-            jaw: string | null;
-            /** Own */
-            own: {
-                [key: string]: unknown;
-            };
-            /** Part Of */
-            part_of: string;
+            jaw: string;
+            /** Kind */
+            kind: string;
+            /** Pattern */
+            pattern: string;
             /** Piece */
             piece: string;
-            /** Readings */
-            readings: {
-                [key: string]: unknown;
-            }[];
-            /** Seconds */
-            seconds: number | null;
-            /** Settings */
-            settings: {
-                [key: string]: unknown;
-            };
-            /** State */
-            state: string;
-            /** Step */
-            step: string;
-            /** Values */
-            values: {
-                [key: string]: unknown;
-            };
-            /** Waits For */
-            waits_for: string;
         };
         /** Others */
         Others: {
             /** Others */
             others: string[];
+        };
+        /** OutputRow */
+        OutputRow: {
+            /** File */
+            file: string;
+            /** Frame */
+            frame: string;
+            /** Home To Frame */
+            home_to_frame: [
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ]
+            ] | null;
+            /** Jaw */
+            jaw: string | null;
+            /** Kind */
+            kind: string;
+            /** Piece */
+            piece: string;
+            /** Sha256 */
+            sha256: string;
+        };
+        /**
+         * Packed
+         * @description A list of points that is kept as a blob: its digest, and how many they are.
+         */
+        Packed: {
+            /** Count */
+            count: number;
+            /** Points */
+            points: string;
         };
         /** Person */
         Person: {
@@ -923,6 +2332,271 @@ export interface components {
             /** Twin */
             twin: string;
         };
+        /**
+         * PlaceOut
+         * @description See bitecore.engine.model.Place.
+         */
+        PlaceOut: {
+            /** Frame */
+            frame: string;
+            /** Piece */
+            piece: string;
+            /** Point Mm */
+            point_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Radius Mm */
+            radius_mm: number;
+        };
+        /** PlacesDetail */
+        PlacesDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["PlacesSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "places";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** PlacesGood */
+        PlacesGood: {
+            /** Home To Bench */
+            home_to_bench?: {
+                [key: string]: [
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ],
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ],
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ],
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ]
+                ] | null;
+            } | null;
+            /** Home To Bite */
+            home_to_bite?: {
+                [key: string]: [
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ],
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ],
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ],
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ]
+                ] | null;
+            } | null;
+        };
+        /** PlacesNode */
+        PlacesNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["PlacesGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /** State */
+            state: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "places";
+        };
+        /** PlacesSettings */
+        PlacesSettings: Record<string, never>;
+        /** PlateDetail */
+        PlateDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["PlateSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "plate";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** PlateGood */
+        PlateGood: {
+            /** Home To Plate */
+            home_to_plate?: {
+                [key: string]: [
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ],
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ],
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ],
+                    [
+                        number,
+                        number,
+                        number,
+                        number
+                    ]
+                ] | null;
+            } | null;
+            plate?: components["schemas"]["BuildPlate"] | null;
+        };
+        /** PlateNode */
+        PlateNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["PlateGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /** State */
+            state: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "plate";
+        };
+        /** PlateSettings */
+        PlateSettings: {
+            /**
+             * Gap between bodies
+             * @description Room for a spatula.
+             * @default 3
+             */
+            gap_mm: number;
+            /**
+             * Keep off the edge
+             * @description Nothing is placed nearer to the plate's edge.
+             * @default 2
+             */
+            margin_mm: number;
+            /**
+             * Printer
+             * @description Whose plate the bodies lie on.
+             * @default wren
+             * @enum {string}
+             */
+            printer: "wren" | "heron";
+        };
+        /**
+         * Print
+         * @description What stays the same of a surface wherever it lies.
+         */
+        Print: {
+            /** Area Mm2 */
+            area_mm2: number;
+            /** Middle Mm */
+            middle_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Spread Mm */
+            spread_mm: number[];
+        };
+        /** ReadingOut */
+        ReadingOut: {
+            /** Name */
+            name: string;
+            /** Unit */
+            unit: string;
+            /** Value */
+            value: number | string | boolean;
+        };
         /** Refusal */
         Refusal: {
             /** Code */
@@ -931,6 +2605,76 @@ export interface components {
             file: string;
             /** Message */
             message: string;
+        };
+        /**
+         * Relation
+         * @description loose : what leaves the fit loose; disagree_mm : by how much two scans do.
+         */
+        Relation: {
+            /** Disagree Mm */
+            disagree_mm: number | null;
+            /** Error Mm */
+            error_mm: number | null;
+            /** Loose */
+            loose: string;
+            /** Lower To Upper */
+            lower_to_upper: [
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ]
+            ] | null;
+            /** Rms Mm */
+            rms_mm: number;
+            /** Why */
+            why: string;
+        };
+        /**
+         * Saw
+         * @description mm : its place along the bench axis, whether it is on or not; keep : the side that stays.
+         */
+        Saw: {
+            /** Keep */
+            keep: [
+                number,
+                number,
+                number
+            ];
+            /** Mm */
+            mm: number;
+            /** On */
+            on: boolean;
+            /** Point */
+            point: [
+                number,
+                number,
+                number
+            ];
+        };
+        /** Saws */
+        Saws: {
+            back: components["schemas"]["Saw"];
+            bottom: components["schemas"]["Saw"];
         };
         /**
          * SettingOut
@@ -957,6 +2701,8 @@ export interface components {
             optional: boolean;
             /** Per Jaw */
             per_jaw: boolean;
+            /** Shelf */
+            shelf: string;
             /** Step */
             step: string;
             /** Type */
@@ -971,6 +2717,30 @@ export interface components {
             /** Password */
             password: string;
         };
+        /**
+         * Stand
+         * @description What a jaw's own steps need of the bench, in its home: up is to the tips, front to the lips.
+         */
+        Stand: {
+            /** Front */
+            front: [
+                number,
+                number,
+                number
+            ];
+            /** Origin */
+            origin: [
+                number,
+                number,
+                number
+            ];
+            /** Up */
+            up: [
+                number,
+                number,
+                number
+            ];
+        };
         /** StepOut */
         StepOut: {
             /** About */
@@ -981,8 +2751,8 @@ export interface components {
             number: number;
             /** On Demand */
             on_demand: boolean;
-            /** Scope */
-            scope: string;
+            /** Over */
+            over: string;
             /** Settings */
             settings: components["schemas"]["SettingOut"][];
             /** Title */
@@ -1040,10 +2810,137 @@ export interface components {
             /** Working */
             working: number | null;
         };
+        /** TrimDetail */
+        TrimDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["TrimSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "trim";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** TrimGood */
+        TrimGood: {
+            /** Mesh */
+            mesh?: string | null;
+            /** Open */
+            open?: string | null;
+            saws?: components["schemas"]["Saws"] | null;
+        };
+        /** TrimNode */
+        TrimNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["TrimGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /** State */
+            state: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "trim";
+        };
+        /** TrimSettings */
+        TrimSettings: {
+            /**
+             * Back, from the incisors
+             * @description Empty: one millimetre off the rear end of the scan.
+             */
+            back_mm?: number | null;
+            /**
+             * Saw at the back
+             * @description An upright cut behind the teeth.
+             * @default true
+             */
+            back_saw: boolean;
+            /**
+             * Bottom, from the occlusal plane
+             * @description Empty: just deep enough for all that is sound.
+             */
+            bottom_mm?: number | null;
+            /**
+             * Saw at the bottom
+             * @description A level cut below the teeth.
+             * @default true
+             */
+            bottom_saw: boolean;
+            /**
+             * Ease the border
+             * @description A strip this wide is cut off along the ragged border.
+             * @default 0.8
+             */
+            ease_mm: number;
+            /**
+             * Cut out folds
+             * @description Triangles that go through others are taken out and the place is closed.
+             * @default false
+             */
+            folds: boolean;
+            /**
+             * Close holes up to
+             * @description Wider holes stay open.
+             * @default 12
+             */
+            holes_mm: number;
+            /**
+             * Loose bits below
+             * @description Pieces with less than this share of the largest one's surface are dropped.
+             * @default 2
+             */
+            loose_percent: number;
+            /**
+             * Take off spikes
+             * @description Single points that stand out are taken off.
+             * @default false
+             */
+            spikes: boolean;
+        };
         /** Veil */
         Veil: {
             /** Down */
             down: boolean;
+        };
+        /**
+         * WorkingOut
+         * @description What a node is at: how far (0 to 1), with what.
+         */
+        WorkingOut: {
+            /** Fraction */
+            fraction: number;
+            /** Node */
+            node: string;
+            /** What */
+            what: string;
         };
     };
     responses: never;
@@ -1190,7 +3087,9 @@ export interface operations {
     };
     cases_api_read: {
         parameters: {
-            query?: never;
+            query?: {
+                step?: string;
+            };
             header?: never;
             path: {
                 number: string;
@@ -1234,7 +3133,9 @@ export interface operations {
     };
     cases_api_accept: {
         parameters: {
-            query?: never;
+            query?: {
+                step?: string;
+            };
             header?: never;
             path: {
                 number: string;
@@ -1280,7 +3181,9 @@ export interface operations {
     };
     cases_api_close: {
         parameters: {
-            query?: never;
+            query?: {
+                step?: string;
+            };
             header?: never;
             path: {
                 number: string;
@@ -1302,7 +3205,9 @@ export interface operations {
     };
     cases_api_change_details: {
         parameters: {
-            query?: never;
+            query?: {
+                step?: string;
+            };
             header?: never;
             path: {
                 number: string;
@@ -1398,7 +3303,9 @@ export interface operations {
     };
     cases_api_hand_off: {
         parameters: {
-            query?: never;
+            query?: {
+                step?: string;
+            };
             header?: never;
             path: {
                 number: string;
@@ -1464,7 +3371,9 @@ export interface operations {
     };
     cases_api_hold: {
         parameters: {
-            query?: never;
+            query?: {
+                step?: string;
+            };
             header?: never;
             path: {
                 number: string;
@@ -1512,7 +3421,9 @@ export interface operations {
     };
     cases_api_choose_piece: {
         parameters: {
-            query?: never;
+            query?: {
+                step?: string;
+            };
             header?: never;
             path: {
                 number: string;
@@ -1539,7 +3450,9 @@ export interface operations {
     };
     cases_api_redo: {
         parameters: {
-            query?: never;
+            query?: {
+                step?: string;
+            };
             header?: never;
             path: {
                 number: string;
@@ -1561,7 +3474,9 @@ export interface operations {
     };
     cases_api_reopen: {
         parameters: {
-            query?: never;
+            query?: {
+                step?: string;
+            };
             header?: never;
             path: {
                 number: string;
@@ -1606,7 +3521,9 @@ export interface operations {
     };
     cases_api_change_settings: {
         parameters: {
-            query?: never;
+            query?: {
+                step?: string;
+            };
             header?: never;
             path: {
                 number: string;
@@ -1632,7 +3549,9 @@ export interface operations {
     };
     cases_api_undo: {
         parameters: {
-            query?: never;
+            query?: {
+                step?: string;
+            };
             header?: never;
             path: {
                 number: string;

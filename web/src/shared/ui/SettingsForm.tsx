@@ -6,8 +6,8 @@ import { NumberField } from "./NumberField";
 interface Props {
   settings: SettingOut[];
   values: Record<string, unknown>;
-  /** Values that differ from the default: they carry a dot, which takes them back. */
-  own: Record<string, unknown>;
+  /** Whose value counts, of those that are not the step's own default: house, purpose, practice, case or piece. */
+  whose: Record<string, string>;
   auto?: Record<string, string>;
   disabled?: boolean;
   onSet: (key: string, value: unknown) => void;
@@ -19,7 +19,7 @@ export function SettingsForm({ settings, ...rest }: Props) {
   const [open, setOpen] = useState(false);
   const main = settings.filter((s) => s.main);
   const more = settings.filter((s) => !s.main);
-  const changed = more.some((s) => s.key in rest.own);
+  const changed = more.some((s) => OWN.has(rest.whose[s.key] ?? ""));
   return (
     <div>
       {main.map((s) => (
@@ -41,25 +41,34 @@ export function SettingsForm({ settings, ...rest }: Props) {
   );
 }
 
+// Values a person gave this case carry a full dot, which takes them back; those of the house a ring.
+const OWN = new Set(["case", "piece"]);
+const GIVEN = new Set(["house", "purpose", "practice"]);
+
 type RowProps = Omit<Props, "settings"> & { setting: SettingOut };
 
-function Row({ setting, values, own, auto, disabled, onSet, onClear }: RowProps) {
+function Row({ setting, values, whose, auto, disabled, onSet, onClear }: RowProps) {
   const id = useId();
   const value = values[setting.key];
   return (
     <div className="flex min-h-9 items-center justify-between gap-2 py-0.5" title={setting.help}>
       <span className="flex min-w-0 items-center gap-1.5">
-        {setting.key in own && (
+        {OWN.has(whose[setting.key] ?? "") && (
           <button
             type="button"
             className="text-lg leading-none text-accent"
             aria-label={`${setting.label}: back to the default`}
-            title="Differs from the default. Press to take it back."
+            title={`Set for this ${whose[setting.key]}. Press to take it back.`}
             disabled={disabled}
             onClick={() => onClear(setting.key)}
           >
             •
           </button>
+        )}
+        {GIVEN.has(whose[setting.key] ?? "") && (
+          <span className="dim text-lg leading-none" title={`From the ${whose[setting.key]}'s defaults.`}>
+            ◦
+          </span>
         )}
         <label htmlFor={id}>{setting.label}</label>
       </span>

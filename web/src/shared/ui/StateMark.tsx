@@ -1,5 +1,5 @@
 /** The state of a step as a shape: never by colour alone. */
-export type StepState = "done" | "look" | "failed" | "working" | "stale" | "todo";
+export type StepState = "done" | "look" | "failed" | "working" | "stale" | "todo" | "off";
 
 export const STATE_WORDS: Record<StepState, string> = {
   done: "done",
@@ -8,6 +8,7 @@ export const STATE_WORDS: Record<StepState, string> = {
   working: "working",
   stale: "out of date",
   todo: "to do",
+  off: "off",
 };
 
 export function StateMark({ state, size = 16, share }: { state: StepState; size?: number; share?: number }) {
@@ -66,6 +67,13 @@ export function StateMark({ state, size = 16, share }: { state: StepState; size?
       </svg>
     );
   }
+  if (state === "off")
+    return (
+      <svg {...common}>
+        <title>off</title>
+        <path d="M3 8h10" stroke="var(--dim)" strokeWidth="1.8" strokeLinecap="round" />
+      </svg>
+    );
   if (state === "stale")
     return (
       <svg {...common}>

@@ -1,0 +1,37 @@
+import type { CaseOut, StepOut } from "../shared/api/client";
+import type { StepState } from "../shared/ui/StateMark";
+import { nodesOf } from "./look";
+
+const WORST: StepState[] = ["failed", "look", "working", "stale", "todo", "done", "off"];
+
+/** The worse of the two jaws; while a part of the step is worked out, the step is. */
+export function stateOf(data: CaseOut, step: string): StepState {
+  const states = nodesOf(data, step).map((n) => n.state as StepState);
+  const parts = data.nodes.filter((n) => n.part_of === step && n.state === "working");
+  if (parts.length && !states.some((s) => s === "failed")) return "working";
+  return states.length === 0 ? "todo" : (WORST.find((w) => states.includes(w)) ?? "todo");
+}
+
+/** The one telling figure of a step: what its jaws agree on, or what the first says. */
+export function figureOf(data: CaseOut, step: StepOut): string {
+  const nodes = nodesOf(data, step.name);
+  if (step.over === "scans" && nodes.length > 1) return `${nodes.length} scans`;
+  const looks = nodes.reduce((sum, n) => sum + n.looks, 0);
+  if (looks > 0 && step.over !== "whole") return looks === 1 ? "1 flag" : `${looks} flags`;
+  return together([...new Set(nodes.map((n) => n.figure).filter(Boolean))]);
+}
+
+/** "5 holes closed" and "4 holes closed" are "5 + 4 holes closed". */
+function together(figures: string[]): string {
+  const parts = figures.map((f) => /^([\d.,]+) (.+)$/.exec(f));
+  const unit = parts[0]?.[2];
+  if (figures.length > 1 && unit && parts.every((p) => p?.[2] === unit))
+    return `${parts.map((p) => p?.[1]).join(" + ")} ${unit}`;
+  return figures.join(" · ");
+}
+
+/** How far the step is, over its jaws; undefined when it is not working. */
+export function shareOf(data: CaseOut, step: string): number | undefined {
+  const list = Object.entries(data.working).filter(([id]) => id.startsWith(`${step}/`));
+  return list.length ? Math.min(...list.map(([, w]) => w.fraction)) : undefined;
+}

@@ -1,0 +1,173 @@
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useCallback, useEffect, useRef } from "react";
+import { type CaseOut, client, ok, okCase, Said, type Working } from "../shared/api/client";
+import { type BenchEvent, useBenchEvents } from "../shared/api/events";
+import { useBench } from "../store/bench";
+import { say, sayError } from "../store/notices";
+
+export const CLEAR = { absent: true };
+
+/** A case, kept fresh by the server's events. */
+export function useCase(number: string, step: string) {
+  const queries = useQueryClient();
+  const query = useQuery({
+    queryKey: ["case", number, step],
+    queryFn: () => okCase(client.GET("/api/cases/{number}", { params: { path: { number }, query: { step } } })),
+    // Until the open step has told all, the case stands as it was last seen; of no step is kept what may be old.
+    placeholderData: keepPreviousData,
+    staleTime: 0,
+    gcTime: 0,
+    retry: (count, error) => !(error instanceof Said && error.status === 404) && count < 6,
+  });
+  const revision = useRef(0);
+  const mine = useRef(new Set<number>());
+  if (query.data) revision.current = Math.max(revision.current, query.data.revision);
+
+  const waiting = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
+  useEffect(() => () => clearTimeout(waiting.current), []);
+  const onEvent = useCallback(
+    (event: BenchEvent) => {
+      // Several results in a row are one look.
+      const soon = () => {
+        clearTimeout(waiting.current);
+        waiting.current = setTimeout(() => queries.invalidateQueries({ queryKey: ["case", number] }), 60);
+      };
+      if (event.kind === "again") {
+        soon();
+        return;
+      }
+      if (event.case !== number) return;
+      if (event.kind === "progress")
+        queries.setQueriesData<CaseOut>({ queryKey: ["case", number] }, (old) =>
+          old ? progressed(old, event.working ?? {}) : old,
+        );
+      else soon();
+      if (event.kind === "revision" && event.revision && revision.current > 0 && event.revision > revision.current) {
+        const seen = event.revision;
+        // My own change is answered a moment before or after this; only someone else's is told.
+        setTimeout(() => {
+          if (!mine.current.has(seen)) tellOther(number, seen);
+        }, 700);
+      }
+    },
+    [queries, number],
+  );
+  useBenchEvents(onEvent);
+  const keep = useCallback(
+    (data: CaseOut) => {
+      mine.current.add(data.revision);
+      queries.setQueryData(["case", number, data.open], data);
+    },
+    [queries, number],
+  );
+  return { ...query, keep };
+}
+
+function progressed(old: CaseOut, working: Record<string, Working>): CaseOut {
+  return {
+    ...old,
+    working,
+    nodes: old.nodes.map((n) =>
+      n.id in working && (n.state === "todo" || n.state === "stale") ? { ...n, state: "working" } : n,
+    ),
+  };
+}
+
+async function tellOther(number: string, revision: number) {
+  try {
+    const history = await ok(client.GET("/api/cases/{number}/history", { params: { path: { number } } }));
+    const me = await ok(client.GET("/api/me"));
+    const line = history.find((h) => h.number === revision);
+    if (line && line.who !== me.person?.name) say(`${line.who} changed this case: ${line.what}.`, "look");
+  } catch {
+    // The page shows the new state in any case.
+  }
+}
+
+/** All that can be done with a case. Each call answers with the case as it is then. */
+export function useDoings(number: string, data: CaseOut | undefined, keep: (data: CaseOut) => void) {
+  const queries = useQueryClient();
+  // Every answer tells all of the step that is open when it is asked for.
+  const path = () => ({ params: { path: { number }, query: { step: useBench.getState().step } } });
+  const latest = useRef(0);
+  latest.current = data?.revision ?? 0;
+  const doing = useMutation({
+    mutationFn: (call: () => Promise<CaseOut>) => call(),
+    onSuccess: keep,
+    onError: (error) => {
+      sayError(error);
+      queries.invalidateQueries({ queryKey: ["case", number] });
+    },
+    scope: { id: `case-${number}` },
+  });
+  const start = doing.mutate;
+  return {
+    busy: doing.isPending,
+    set: (step: string, piece: string, values: Record<string, unknown>) =>
+      start(() =>
+        okCase(
+          client.POST("/api/cases/{number}/settings", {
+            ...path(),
+            body: { base: latest.current, step, piece, values, entries: [] },
+          }),
+        ),
+      ),
+    /** One stroke, one mark: a new one (id empty), another in its place, or (value null) none any more. */
+    entry: (step: string, piece: string, at: string[], id: string, value: Record<string, unknown> | null) =>
+      start(() =>
+        okCase(
+          client.POST("/api/cases/{number}/settings", {
+            ...path(),
+            body: { base: latest.current, step, piece, values: {}, entries: [{ at, id, value }] },
+          }),
+        ),
+      ),
+    details: (values: Record<string, string>) =>
+      start(() =>
+        okCase(client.POST("/api/cases/{number}/details", { ...path(), body: { base: latest.current, values } })),
+      ),
+    accept: (steps: string[], accepted = true, then?: () => void) =>
+      doing.mutate(
+        () =>
+          okCase(
+            client.POST("/api/cases/{number}/accept", { ...path(), body: { base: latest.current, steps, accepted } }),
+          ),
+        { onSuccess: then },
+      ),
+    undo: () => start(() => okCase(client.POST("/api/cases/{number}/undo", path()))),
+    redo: () => start(() => okCase(client.POST("/api/cases/{number}/redo", path()))),
+    hold: (held: boolean) =>
+      start(() => okCase(client.POST("/api/cases/{number}/hold", { ...path(), body: { held } }))),
+    piece: (piece: string, what: "aside" | "beside" | "instead", of = "") =>
+      start(() =>
+        okCase(
+          client.POST("/api/cases/{number}/pieces/{piece}", {
+            params: { path: { number, piece }, query: path().params.query },
+            body: { base: latest.current, what, of },
+          }),
+        ),
+      ),
+    close: () => start(() => okCase(client.POST("/api/cases/{number}/close", path()))),
+    reopen: () => start(() => okCase(client.POST("/api/cases/{number}/reopen", path()))),
+    handOff: () => start(() => okCase(client.POST("/api/cases/{number}/hand-off", path()))),
+  };
+}
+
+export type Doings = ReturnType<typeof useDoings>;
+
+/** Tell the server that this case is open here, and who else has it open. */
+export function useOthers(number: string): string[] {
+  const others = useQuery({
+    queryKey: ["here", number],
+    queryFn: () => ok(client.POST("/api/cases/{number}/here", { params: { path: { number } } })),
+    refetchInterval: 8000,
+    retry: false,
+  });
+  const names = others.data?.others ?? [];
+  const before = useRef<string[]>([]);
+  useEffect(() => {
+    for (const name of names) if (!before.current.includes(name)) say(`${name} has this case open too.`, "calm");
+    before.current = names;
+  }, [names]);
+  return names;
+}

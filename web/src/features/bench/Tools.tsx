@@ -1,0 +1,119 @@
+import { useEffect, useMemo } from "react";
+import type { Doings } from "../../case/useCase";
+import type { CaseOut } from "../../shared/api/client";
+import { Command } from "../../shared/ui/Command";
+import { ToolButton } from "../../shared/ui/ToolButton";
+import type { StepUi, Tool } from "../../stage";
+import { STEP_UIS } from "../../steps";
+import { type InHand, useBench, useView } from "../../store/bench";
+import { TOOLS } from "../../tools";
+
+/** A tool and the step it belongs to; "" for one of every step. */
+export interface Kept {
+  tool: Tool;
+  at: string;
+}
+
+/** Every tool there is: those of every step first, then those of each step. */
+export function useTools(): Kept[] {
+  return useMemo(
+    () => [
+      ...TOOLS.map((tool) => ({ tool, at: "" })),
+      ...STEP_UIS.flatMap((ui) => (ui.tools ?? []).map((tool) => ({ tool, at: ui.name }))),
+    ],
+    [],
+  );
+}
+
+export function toolInHand(tools: Kept[], inHand: InHand | null): Tool | null {
+  return tools.find(({ tool, at }) => tool.id === inHand?.id && at === inHand.at)?.tool ?? null;
+}
+
+interface Props {
+  data: CaseOut;
+  tools: Kept[];
+  ui: StepUi;
+  doings: Doings;
+  raw: boolean;
+}
+
+/** The toolbar of the open step, the keys of all tools, and the hint for the one in the hand. */
+export function Tools({ data, tools, ui, doings, raw }: Props) {
+  const view = useView();
+  const take = useBench((s) => s.take);
+  const open = useBench((s) => s.open);
+  const inHand = toolInHand(tools, view.tool);
+  // What was begun with a tool is forgotten when it is put down.
+  useEffect(() => () => inHand?.drop?.(), [inHand]);
+
+  function use({ tool, at }: Kept) {
+    if (at && view.step !== at) open(at);
+    if (tool.run) tool.run({ data, view });
+    else take({ id: tool.id, at });
+  }
+  const here = tools.filter(({ at }) => at === "" || at === ui.name);
+  return (
+    <>
+      {tools
+        .filter(({ tool }) => tool.keys)
+        .map((kept) => (
+          <Command
+            key={kept.tool.id}
+            id={kept.tool.id}
+            title={kept.tool.long}
+            keys={kept.tool.keys}
+            group={kept.tool.group ?? "Tools"}
+            run={() => use(kept)}
+          />
+        ))}
+      {here.map(
+        ({ tool }) =>
+          tool.Works && <tool.Works key={tool.id} data={data} doings={doings} inHand={inHand?.id === tool.id} />,
+      )}
+      <div className="absolute top-3 left-3 flex gap-2" role="toolbar" aria-label="Tools">
+        {here
+          .filter(({ tool }) => tool.button !== false)
+          .map((kept) => (
+            <ToolButton
+              key={kept.tool.id}
+              label={kept.tool.title}
+              keys={kept.tool.keys}
+              icon={kept.tool.icon && <kept.tool.icon size={15} />}
+              on={inHand?.id === kept.tool.id}
+              onClick={() => use(kept)}
+            />
+          ))}
+      </div>
+      {inHand ? <Hint key={inHand.id} tool={inHand} /> : <Idle ui={ui} raw={raw} />}
+    </>
+  );
+}
+
+const nothing = () => "";
+
+/** What to do with the tool in the hand. */
+function Hint({ tool }: { tool: Tool }) {
+  // A tool is always the same one as long as this is mounted: which hook it has does not change.
+  const now = (tool.useHint ?? nothing)();
+  return <Said>{now || tool.hint}</Said>;
+}
+
+/** What is seen while nothing is in the hand. */
+function Idle({ ui, raw }: { ui: StepUi; raw: boolean }) {
+  if (raw) return <Said>This is the scan as it came.</Said>;
+  if (!ui.hint) return null;
+  return (
+    <Said>
+      {ui.hint} Hold <kbd className="key">R</kbd> to see the raw scan.
+    </Said>
+  );
+}
+
+function Said({ children }: { children: React.ReactNode }) {
+  if (!children) return null;
+  return (
+    <p className="line pointer-events-none absolute bottom-4 left-64 max-w-80 rounded-lg border bg-base-100 px-3 py-2">
+      {children}
+    </p>
+  );
+}

@@ -1,0 +1,33 @@
+import type { CaseOut } from "../../shared/api/client";
+import { bytes } from "../../shared/format";
+
+/** The files that were made, one by one or as a ZIP. */
+export function Files({ data }: { data: CaseOut }) {
+  const { files } = data;
+  if (files.length === 0) return null;
+  const base = `/api/cases/${data.number}`;
+  return (
+    <section aria-label="Files" className="mt-3">
+      <h3 className="dim mb-1 text-xs font-semibold tracking-wide uppercase">Files</h3>
+      <ul>
+        {files.map((file) => (
+          <li key={file.name} className="line flex justify-between gap-2 border-b py-1.5">
+            <a
+              className="min-w-0 flex-1 truncate font-semibold text-primary"
+              href={`${base}/files/${encodeURIComponent(file.name)}`}
+              download
+            >
+              {file.name}
+            </a>
+            <span className="dim whitespace-nowrap" title={`SHA-256 ${file.sha256}`}>
+              {bytes(file.bytes)}
+            </span>
+          </li>
+        ))}
+      </ul>
+      <a className="btn btn-sm mt-2 w-full" href={`${base}/files.zip`} download>
+        All as {data.number}.zip
+      </a>
+    </section>
+  );
+}

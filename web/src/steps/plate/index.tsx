@@ -1,0 +1,26 @@
+import { goodOf, ofEach } from "../../case/look";
+import type { Drawing, StepUi } from "../../stage";
+import { fromRows } from "../../stage/place";
+import { BuildPlate } from "./BuildPlate";
+
+function Draws({ data }: Drawing) {
+  const plate = goodOf(data, "plate")?.plate;
+  return plate ? <BuildPlate width={plate.width_mm} depth={plate.depth_mm} /> : null;
+}
+
+const plate: StepUi = {
+  name: "plate",
+  place: ({ data }, piece) => fromRows(ofEach(goodOf(data, "plate")?.home_to_plate, piece.id)),
+  Draws,
+  floor: "plate",
+  // Bodies lie turned each its own way.
+  facing: () => false,
+  extent: ({ data }) => {
+    const known = goodOf(data, "plate")?.plate;
+    return known
+      ? { centre: [known.width_mm / 2, known.depth_mm / 2, 8], size: [known.width_mm, known.depth_mm, 16] }
+      : null;
+  },
+};
+
+export default plate;
