@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ..blobs import Blobs
-from ..errors import BenchError
+from ..errors import BadSetting, BenchError
 from ..progress import Run
 from .gives import digests_in, unpack, unpacked_points
 from .model import Fix, Flag, Inputs, Place, Step, StepResult
@@ -79,7 +79,10 @@ def _checked(result: StepResult, step: Step, registry: Registry) -> StepResult:
         raise TypeError(f"{step.name} gave {sorted(unknown)}, which it does not name")
     for flag in result.flags:
         if isinstance(flag.fix, Fix):
-            registry[flag.fix.step].check(flag.fix.values)
+            try:
+                registry[flag.fix.step].check(flag.fix.values)
+            except BadSetting as error:
+                raise ValueError(f"{step.name} offers a Fix that cannot be made") from error
     return result
 
 

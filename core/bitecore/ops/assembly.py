@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import StepFailed
-from ..mesh import GROUP_CUT, MADE, Mesh
+from ..mesh import GROUP_CUT, GROUP_SCAN, MADE, Mesh
 from ..mesh.topology import check_solid
 from ..progress import QUIET, Run
 
@@ -72,6 +72,8 @@ class _Bodies:
         for index, mesh in enumerate(self.meshes):
             own = which == index
             groups[own], source[own] = mesh.groups[face[own]], mesh.source[face[own]]
+        # What no scan has is never taken for a scan's surface, whatever a solid's own groups say.
+        groups[(source == MADE) & (groups == GROUP_SCAN)] = GROUP_CUT
         made = Mesh.of(corners, merge[faces], groups, source)
         return made.of_faces(np.ones(made.triangles, bool)), which, face
 
