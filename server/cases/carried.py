@@ -63,6 +63,12 @@ class CarriedLayer(_Strict):
     versions: dict[str, Annotated[int, Field(ge=1, le=10_000)]] = Field(default_factory=dict, max_length=200)
 
 
+class CarriedRecord(_Strict):
+    name: Short
+    revision: int = Field(0, ge=0, le=10**6)
+    data: dict[Short, float | None] = Field(default_factory=dict, max_length=50)
+
+
 class CarriedPart(_Strict):
     begins: Short
 
@@ -83,6 +89,7 @@ class CarriedDocument(_Strict):
     versions: dict[str, Annotated[int, Field(ge=1, le=10_000)]] = Field(default_factory=dict, max_length=200)
     layers: dict[Literal["house", "purpose", "practice"], CarriedLayer] = Field(default_factory=dict)
     parts: dict[Short, CarriedPart] = Field(default_factory=dict, max_length=1000)
+    records: dict[Literal["purpose", "practice", "printer", "resin"], dict[Short, CarriedRecord]] = Field(default_factory=dict)
 
     @model_validator(mode="before")
     @classmethod

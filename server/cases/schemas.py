@@ -6,7 +6,8 @@ from typing import Any, Literal
 
 from ninja import Schema
 
-from .entries import EntryChange
+from runs.entries import EntryChange
+
 from .nodes import NodeDetail, NodeOut
 
 
@@ -178,7 +179,8 @@ class Others(Schema):
 
 
 class SettingOut(Schema):
-    """step : whose it is: the step's own, or of a part of it."""
+    """step : whose it is: the step's own, or of a part of it; shelf : of the house, from which it chooses; labels : what
+    choices are called."""
 
     step: str
     key: str
@@ -192,6 +194,7 @@ class SettingOut(Schema):
     optional: bool
     default: Any
     choices: list[str]
+    labels: dict[str, str]
     least: float | None
     most: float | None
 

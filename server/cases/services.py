@@ -16,19 +16,21 @@ from bitecore.runsheet import CaseDocument, PieceEntry, standard
 from config.errors import Refused
 from house.services import newest
 from runs import changes, paths
+from runs.entries import EntryChange
 from runs.models import Owner
 from runs.owning import take_files
+from runs.records import with_records
 from runs.services import ask_for_work, bring_forward, look
+from runs.settings import records_for, settings_changed
 from runs.store import ServerStore
 
 from .accepting import as_seen, still_asks
-from .beside import kept_beside
 from .blobs import Accepted
 from .documents import document_of
-from .entries import EntryChange, one_entry, packed
 from .kind import CASES, OPEN_FOR
 from .models import AuditLine, Case, Presence
 from .names import PERSONAL, Names, listed
+from .shelving import LAYERED, chosen
 
 DETAILS = ("patient", "practice", "technician", "purpose", "due", "teeth", "opposing", "notes")
 _MOST_A_MONTH = 999
@@ -118,11 +120,21 @@ def _open_case(user: Any, files: list[Accepted], details: dict[str, str], token:
     house = newest()
     layers = {"house": Layer(revision=house.number, steps=house.steps, versions=house.versions)}
     document = CaseDocument(number=number, opened=timezone.localdate().isoformat(), layers=layers, **details)
+    document = with_records(standard(), _layered(user, document))
     pieces = _with_pieces(document, files)
     changes.write(case, user, document.model_dump(mode="json"), [], f"Case opened with {listed(pieces)}")
     _audit(user, case, "open", {"files": [[f.name, f.sha256] for f in files], "drop": token}, revision=1)
     ask_for_work(case)
     return case
+
+
+def _layered(user: Any, document: CaseDocument) -> CaseDocument:
+    """With the settings of the purpose and the practice it was opened with."""
+    raw = document.model_dump(mode="json")
+    for key in LAYERED:
+        for path, value in chosen(user, key, getattr(document, key)) if getattr(document, key) else []:
+            paths.write(raw, path, value)
+    return CaseDocument.model_validate(raw)
 
 
 def add_files(user: Any, number: str, files: list[Accepted], *, token: str = "") -> Case:
@@ -164,43 +176,17 @@ def change_settings(
 ) -> Case:  # fmt: skip
     """Set settings of a step (ABSENT clears one) for one address or, with '*', for all; and single entries of those that
     hold many."""
-    known = standard()[step]
     with transaction.atomic():
         case = locked(user, number)
-        document = document_of(case)
-        if piece != "*" and not _is_address(piece, document):
+        if piece != "*" and not _is_address(piece, document_of(case)):
             raise Refused("This scan is not in the case. Nothing was changed.", code="no-piece", status=404)
-        changed = _brought_up(document, step)
-        own = {at: known.upgraded(kept, document.versions.get(step)) for at, kept in document.settings.get(step, {}).items()}
-        for key, value in values.items():
-            if key not in known.settings.model_fields:
-                known.check({key: value})
-            changed.append((["settings", step, piece, key], packed(case.owner_id, value)))
-            if piece == "*":
-                # A value for all replaces what one of them had of its own.
-                changed += [(["settings", step, p, key], paths.ABSENT) for p in own if p != "*" and key in own[p]]
-        changed += [one_entry(case.owner_id, known, piece, own, entry) for entry in entries]
-        changed += kept_beside(case, known, piece, values)
-        keys = dict.fromkeys([*values, *(entry.at[0] for entry in entries)])
-        titles = ", ".join(str(known.settings.model_fields[k].title) for k in keys)
-        return change(case, user, base, changed, f"{known.title}: {titles}")
+        changed, what = settings_changed(case, step, piece, values, list(entries))
+        return change(case, user, base, changed, what)
 
 
 def _is_address(piece: str, document: CaseDocument) -> bool:
     """A scan of the case, or a part of one."""
     return piece.split(".")[0] in {p.id for p in document.pieces} and _ADDRESS.match(piece) is not None
-
-
-def _brought_up(document: CaseDocument, step: str) -> list[tuple[list[str], Any]]:
-    """Settings saved under an older version of the step are rewritten as new ones are put beside them."""
-    known = standard()[step]
-    saved = document.versions.get(step)
-    if saved == known.version:
-        return []
-    own = document.settings.get(step, {})
-    rewritten = {piece: known.upgraded(values, saved) for piece, values in own.items()}
-    out: list[tuple[list[str], Any]] = [(["versions", step], known.version)]
-    return [*out, (["settings", step], rewritten)] if rewritten != own else out
 
 
 def change_details(user: Any, number: str, base: int, values: dict[str, str]) -> Case:
@@ -212,7 +198,10 @@ def change_details(user: Any, number: str, base: int, values: dict[str, str]) ->
         unknown = set(values) - set(DETAILS)
         if unknown:
             raise Refused(f"A case has no detail “{', '.join(sorted(unknown))}”.", code="invalid", status=422)
-        return change(case, user, base, [([k], v.strip()[:2000]) for k, v in values.items()], f"Details: {', '.join(values)}")
+        changed: list[tuple[list[str], Any]] = []
+        for key, text in values.items():
+            changed += chosen(user, key, text.strip()[:200]) if key in LAYERED else [([key], text.strip()[:2000])]
+        return change(case, user, base, changed + records_for(case, changed), f"Details: {', '.join(values)}")
 
 
 def accept(user: Any, number: str, base: int, steps: list[str], accepted: bool) -> Case:

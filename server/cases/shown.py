@@ -10,6 +10,7 @@ from bitecore.engine.model import ALL, Step
 from bitecore.errors import BadSetting
 from bitecore.runsheet import CaseDocument, Manifest, standard
 from bitecore.runsheet.who import CaseGraph, about_of
+from house import shelves
 from runs.changes import can_undo
 from runs.services import look
 from runs.store import ServerStore
@@ -22,7 +23,7 @@ from .names import PERSONAL, Names
 from .nodes import plain
 from .pictures import picture_path, turn_of
 from .prints import twins_of
-from .schemas import CaseOut, PieceOut, SettingOut, StepOut
+from .schemas import CaseOut, FileOut, PieceOut, SettingOut, StepOut
 from .services import DETAILS
 from .trays import picture_of, resting_state
 
@@ -58,6 +59,7 @@ def _plain(prop: dict) -> bool:
 def _setting(step: str, key: str, prop: dict) -> SettingOut:
     options = prop.get("anyOf", [prop])
     kind = next((o for o in options if o.get("type") != "null"), prop)
+    records = shelves.on(prop["shelf"]) if prop.get("shelf") else {}
     return SettingOut(
         step=step,
         key=key,
@@ -67,10 +69,11 @@ def _setting(step: str, key: str, prop: dict) -> SettingOut:
         main=prop.get("main", True),
         per_jaw=prop.get("per_jaw", False),
         shelf=prop.get("shelf", ""),
-        type="choice" if "enum" in kind else str(kind.get("type", "string")),
+        type="choice" if "enum" in kind or records else str(kind.get("type", "string")),
         optional=any(o.get("type") == "null" for o in options),
         default=prop.get("default"),
-        choices=[str(c) for c in kind.get("enum", [])],
+        choices=list(records) or [str(c) for c in kind.get("enum", [])],
+        labels={ident: record.name for ident, record in records.items()},
         least=kind.get("minimum"),
         most=kind.get("maximum"),
     )
@@ -102,7 +105,7 @@ def case_out(case: Case, user: Any, *, veiled: bool, step: str = "") -> CaseOut:
         trouble=case.trouble,
         undo=names.said(undo) if undo else None,
         redo=names.said(redo) if redo else None,
-        files=[asdict(file) for file in handed(graph, document, veiled=veiled)],
+        files=[FileOut(**asdict(file)) for file in handed(graph, document, veiled=veiled)],
         picture=picture_of(case),
         closed=case.closed is not None,
         keep_until=case.keep_until.isoformat() if case.keep_until else "",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ninja import NinjaAPI
 from ninja.security import SessionAuth
+from plates.api import router as plates_router
 
 from accounts.api import open_router as sign_in_router
 from accounts.api import router as accounts_router
@@ -21,4 +22,5 @@ api.add_router("", sign_in_router)
 api.add_router("", accounts_router)
 api.add_router("cases", cases_router)
 api.add_router("house", house_router)
+api.add_router("plates", plates_router)
 api.add_router("", runs_router)

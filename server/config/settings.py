@@ -25,6 +25,7 @@ INSTALLED_APPS = [
     "accounts",
     "house",
     "cases",
+    "plates",
     "runs",
 ]
 MIDDLEWARE = [

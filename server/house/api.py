@@ -7,8 +7,11 @@ from typing import Any
 
 from django.http import HttpRequest
 from ninja import Router, Schema
+from pydantic.fields import FieldInfo
 
-from . import services
+from bitecore.parts.shelf import SHELVES
+
+from . import services, shelves
 
 router = Router(tags=["house"])
 
@@ -20,6 +23,32 @@ class House(Schema):
     steps: dict[str, Any]
     general: dict[str, int | str | None]
     limits: dict[str, int]
+
+
+class RecordOut(Schema):
+    """See house/shelves.py."""
+
+    id: str
+    name: str
+    revision: int
+    steps: dict[str, dict[str, Any]]
+    data: dict[str, float | None]
+
+
+class RecordChange(Schema):
+    """id : empty for a new one."""
+
+    id: str = ""
+    name: str
+    steps: dict[str, dict[str, Any]] = {}
+    data: dict[str, float | None] = {}
+
+
+class FieldOut(Schema):
+    key: str
+    label: str
+    unit: str
+    optional: bool
 
 
 class GeneralChange(Schema):
@@ -40,6 +69,38 @@ def read(request: HttpRequest) -> House:
 def change(request: HttpRequest, body: HouseChange) -> House:
     services.change(request.user, body.step, body.values)
     return _out()
+
+
+@router.get("/shelves", response=dict[str, list[RecordOut]])
+def all_shelves(request: HttpRequest) -> dict[str, list[RecordOut]]:
+    """Every shelf with its records."""
+    return {shelf: [_record(r) for r in shelves.on(shelf).values()] for shelf in SHELVES}
+
+
+@router.get("/forms", response=dict[str, list[FieldOut]])
+def forms(request: HttpRequest) -> dict[str, list[FieldOut]]:
+    """What the records of each shelf hold besides name and settings."""
+    return {shelf: [_field(key, field) for key, field in model.model_fields.items()] for shelf, model in SHELVES.items()}
+
+
+@router.post("/shelves/{shelf}", response=RecordOut)
+def put(request: HttpRequest, shelf: str, body: RecordChange) -> RecordOut:
+    return _record(shelves.put(request.user, shelf, body.id, body.name, body.steps, body.data))
+
+
+@router.delete("/shelves/{shelf}/{ident}", response=dict[str, str])
+def take_off(request: HttpRequest, shelf: str, ident: str) -> dict[str, str]:
+    shelves.take_off(request.user, shelf, ident)
+    return {"id": ident}
+
+
+def _record(record: shelves.OnShelf) -> RecordOut:
+    return RecordOut(id=record.id, name=record.name, revision=record.revision, steps=record.steps, data=record.data)
+
+
+def _field(key: str, field: FieldInfo) -> FieldOut:
+    extra = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
+    return FieldOut(key=key, label=field.title or key, unit=str(extra.get("unit", "")), optional=not field.is_required())
 
 
 @router.post("/general", response=House)

@@ -15,6 +15,7 @@ from bitecore.runsheet import standard
 from bitecore.runsheet.export import check_pattern
 from config.errors import Refused
 
+from . import shelves
 from .models import HouseRevision
 
 
@@ -74,7 +75,10 @@ def change(user: Any, step: str, values: dict[str, Any]) -> int:
     if not is_lead(user):
         raise Refused("Only a lead changes the house settings.", code="lead-only", status=403)
     house = newest()
-    standard()[step].check(values)
+    checked = standard()[step].check(values)
+    for key, shelf in standard()[step].shelves.items():
+        if getattr(checked, key) not in shelves.on(shelf):
+            raise Refused(f"There is no such {shelf} on the shelf.", code="no-record", status=422)
     versions = {**house.versions, step: standard()[step].version}
     HouseRevision.objects.create(
         number=house.number + 1, steps={**house.steps, step: values}, versions=versions,

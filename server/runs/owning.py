@@ -83,6 +83,15 @@ def take_bytes(owner_id: int, data: Mapping[str, bytes]) -> None:
     BlobUse.objects.bulk_create([BlobUse(owner_id=owner_id, sha256=d) for d in data], ignore_conflicts=True)
 
 
+def use_blobs(owner_id: int, digests: Iterable[str]) -> None:
+    """The owner needs these blobs of another owner's from now on. Within a transaction. Raises BlobsGone."""
+    wanted = set(digests)
+    _hold(wanted, shared=True)
+    if not all(folder().path(d).exists() for d in wanted):
+        raise BlobsGone
+    BlobUse.objects.bulk_create([BlobUse(owner_id=owner_id, sha256=d) for d in wanted], ignore_conflicts=True)
+
+
 @transaction.atomic
 def take_result(owner_id: int, manifest: Manifest) -> None:
     """Keep a result for an owner. Raises BlobsGone, OwnerGone."""

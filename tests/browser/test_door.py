@@ -39,7 +39,7 @@ class SessionEndTest(BrowserCase):
         self.again()
         self.assertTrue(self.page.url.endswith(f"/case/{number}"))
         kept = Case.objects.get(number=number)
-        until(lambda: kept.revisions.first().document["purpose"] == "Splint")  # type: ignore[union-attr]
+        until(lambda: Case.objects.get(pk=kept.pk).document["purpose"] == "Splint")
         self.assertEqual(notes.input_value()[:11], "half a thou")
         # Events come again: a change by a colleague is heard.
         tove = self.signed_in("tove")

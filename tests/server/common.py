@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import shutil
+import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -61,3 +63,11 @@ def clear_state() -> None:
     for root in (settings.BLOB_ROOT, settings.VIEW_ROOT):
         assert "bench-test-" in str(root), "tests run through ./bench test"
         shutil.rmtree(Path(root), ignore_errors=True)
+
+
+def until(true: Callable[[], bool], *, seconds: float = 20.0) -> None:
+    """Wait for what another process does. Raises AssertionError where it is not done in time."""
+    end = time.monotonic() + seconds
+    while not true():
+        assert time.monotonic() < end, "it was not done in time"
+        time.sleep(0.05)

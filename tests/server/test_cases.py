@@ -9,7 +9,7 @@ from django.conf import settings
 from django.test import Client, TestCase, override_settings
 
 from bitecore.files import stl
-from bitecore.runsheet import Registry, standard
+from bitecore.runsheet import CASE, Registry, standard
 from cases.documents import document_of
 from cases.models import AuditLine, Case
 from house.models import HouseRevision
@@ -362,7 +362,7 @@ class UpgradeTest(ServerCase):
         row.save()
         house = HouseRevision.objects.create(number=1, steps={"base": {"deep_mm": 5.0}}, versions={"base": standard()["base"].version})
         registry = self.renamed()
-        with patch("cases.services.standard", lambda: registry), patch("house.services.standard", lambda: registry):
+        with patch.object(CASE, "registry", registry), patch("house.services.standard", lambda: registry):
             document = document_of(Case.objects.get(number=number))
             self.assertEqual(document.settings_for(registry["base"]).thickness_mm, 7.0)
             self.assertEqual(newest().steps, {"base": {"thickness_mm": 5.0}})

@@ -9,6 +9,7 @@ import signal
 import threading
 import time
 from datetime import timedelta
+from multiprocessing import forkserver
 from pathlib import Path
 from typing import Any
 from unittest import TestCase
@@ -62,7 +63,7 @@ class PerformTest(TestCase):
         self.assertEqual((found.passing, found.graph.node("base", "p1").state), ([], "done"))  # type: ignore[union-attr]
 
     def test_which_failures_are_the_scans_own(self) -> None:
-        task = Task("k", "intake", "p1", None, {}, {}, {"file": {"file": self.document.pieces[0].sha256}})
+        task = Task("k", "bitecore.runsheet.sheet", "intake", "p1", {"piece": "p1"}, {}, {"file": {"file": self.document.pieces[0].sha256}})
         for error, passing in (
             (MemoryError(), True), (OSError(errno.ENOSPC, ""), True), (OSError(errno.EIO, ""), True), (ImportError("libgomp"), True),
             (StepFailed("This border cannot be closed."), False),
@@ -126,8 +127,8 @@ class RetryTest(WorkCase):
                         fields = path.read_text().rsplit(")", 1)[1].split()
                     except OSError:
                         continue
-                    # Our pools' children stand back; nothing else here does.
-                    if fields[16] == "15":
+                    # Children of our own fork server that stand back: the pool's.
+                    if fields[16] == "15" and fields[1] == str(forkserver._forkserver._forkserver_pid):  # type: ignore[attr-defined]
                         os.kill(int(path.parent.name), signal.SIGKILL)
                 time.sleep(0.02)
 

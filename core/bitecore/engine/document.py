@@ -9,6 +9,7 @@ from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from ..parts.shelf import BUILT_IN, Record
 from .model import ALL, Step, StepSettings, above
 
 # The farther first: what is nearer wins.
@@ -56,13 +57,20 @@ class Accepted(BaseModel):
 
 
 class SheetDocument(BaseModel):
-    """settings : {step: {'*' or address: {key: value}}}; versions : {step: version} they were saved under, what is missing is
-    of the step's own; shelf : {shelf: record} that settings chose from, as it was then."""
+    """What is kept of a sheet.
+
+    settings : {step: {'*' or address: {key: value}}}
+    versions : {step: version} they were saved under; what is missing is of the step's own
+    layers   : defaults from farther off, by LAYERS
+    records  : {shelf: {id: record}} that settings chose from, as it was then
+    accepted : by step
+    """
 
     model_config = ConfigDict(extra="forbid")
     settings: dict[str, dict[str, dict[str, Any]]] = Field(default_factory=dict)
     versions: dict[str, int] = Field(default_factory=dict)
     layers: dict[str, Layer] = Field(default_factory=dict)
+    records: dict[str, dict[str, Record]] = Field(default_factory=dict)
     accepted: dict[str, Accepted] = Field(default_factory=dict)
 
     def layered(self, step: Step, address: str = ALL) -> list[tuple[str, dict[str, Any], int | None]]:
@@ -85,6 +93,21 @@ class SheetDocument(BaseModel):
         for _, saved, version in self.layered(step, address):
             values |= step.upgraded(saved, version)
         return step.check(values)
+
+    def record(self, shelf: str, chosen: str) -> Record | None:
+        """As it was pinned, else as it ships."""
+        return self.records.get(shelf, {}).get(chosen) or BUILT_IN.get(shelf, {}).get(chosen)
+
+    def chosen(self, step: Step, address: str = ALL) -> list[tuple[str, str, str]]:
+        """(setting, shelf, id) of every setting of a step that chooses from a shelf."""
+        settings = self.settings_for(step, address)
+        return [(key, shelf, getattr(settings, key)) for key, shelf in step.shelves.items()]
+
+    def record_ref(self, step: Step, key: str, address: str = ALL) -> dict[str, Any]:
+        """What a step gets of the record that its setting has chosen: {id, name, data}, or None where there is none."""
+        _, shelf, ident = next(row for row in self.chosen(step, address) if row[0] == key)
+        record = self.record(shelf, ident)
+        return {"json": {"id": ident, "name": record.name, "data": record.data} if record else None}
 
     def whose(self, step: Step, address: str = ALL) -> dict[str, str]:
         """{key: whose value counts} of every setting that is not the step's own default."""

@@ -152,6 +152,9 @@ class Need:
     optional : None where that step gave nothing
     setting  : not what the step gives, but this setting of it
     gathered : of every step that gives this type, as {step: value}; step and value are left empty
+
+    The steps `source`, `case` and `shelf` stand for what comes from no step: the scan, a detail of the case, and the record
+    that the own setting `value` has chosen from a shelf of the house ({id, name, data}; None where it is gone).
     """
 
     step: str = ""
@@ -240,6 +243,12 @@ class Step:
     off: Callable[[Any], bool] | None = None
     parts: Callable[[tuple[int, ...], Any], Iterable[str]] | None = None
     upgrades: Mapping[int, Callable[[dict], dict]] = field(default_factory=dict)
+
+    @property
+    def shelves(self) -> dict[str, str]:
+        """{setting: the shelf it chooses from}."""
+        extras = {key: field.json_schema_extra for key, field in self.settings.model_fields.items()}
+        return {key: str(extra["shelf"]) for key, extra in extras.items() if isinstance(extra, dict) and extra.get("shelf")}
 
     def upgraded(self, values: Mapping[str, Any], version: int | None) -> dict[str, Any]:
         """Settings saved under an older version, as this one names them. None: they are this one's."""

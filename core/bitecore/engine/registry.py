@@ -22,7 +22,7 @@ class Registry:
     """steps : each after all it needs, else by number. outside : {source: names} of what comes from no step. Raises ValueError
     where a need cannot be met, and where steps need each other in a circle."""
 
-    def __init__(self, steps: Iterable[Step], *, outside: Iterable[str] = ("source", "case")) -> None:
+    def __init__(self, steps: Iterable[Step], *, outside: Iterable[str] = ("source", "case", "shelf")) -> None:
         given = list(steps)
         self.outside = frozenset(outside)
         self._by_name = {s.name: s for s in given}

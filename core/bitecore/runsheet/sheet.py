@@ -65,6 +65,8 @@ class CaseSheet(Sheet[CaseDocument, CaseGraph]):
     def outside(self, need: Need, node: Node, document: CaseDocument, graph: CaseGraph) -> Any:
         if need.step == "case":
             return {"json": getattr(document, need.value)}
+        if need.step == "shelf":
+            return document.record_ref(node.step, need.value, node.piece)
         if need.of:
             return {"by_piece": {p: {"json": document.entry(p).file} for p in self.of_kinds(need.of, graph)}}
         entry = document.entry(node.piece)

@@ -2,46 +2,49 @@
 
 from __future__ import annotations
 
-from typing import Literal
-
 import numpy as np
 from numpy.typing import NDArray
 
 from ...engine.gives import ByPiece, by_piece, json_of
 from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
-from ...mesh import Mesh
-from ...ops.rigid import placed, rows, unit
-from ...parts.printers import PRINTERS, Printer
+from ...errors import StepFailed
+from ...ops.rigid import rows
+from ...parts.laying import box_of, flat, quarter, shifted
+from ...parts.shelf import Printer
 from ...progress import Run
 from ..values import BuildPlate, Matrix
 
 
 class PlateSettings(StepSettings):
-    printer: Literal["wren", "heron"] = setting("wren", label="Printer", help="Whose plate the bodies lie on.")
+    printer: str = setting("wren", label="Printer", help="Whose plate the bodies lie on.", shelf="printer", max_length=60)
     gap_mm: float = setting(3.0, ge=0.5, le=30, unit="mm", label="Gap between bodies", help="Room for a spatula.")
     margin_mm: float = setting(2.0, ge=0, le=20, unit="mm", label="Keep off the edge", help="Nothing is placed nearer to the plate's edge.")
 
 
 def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
-    printer = PRINTERS[settings.printer]
+    chosen = inputs["printer"]
+    if chosen is None:
+        raise StepFailed(f"There is no printer “{settings.printer}” on the shelf of the house. Choose another.", code="no-printer")
+    printer, title = Printer(**chosen["data"]), chosen["name"]
     laid: dict[str, tuple[NDArray, NDArray]] = {}
     for number, (piece, body) in enumerate(inputs["body"].items()):
         run.tick(number / len(inputs["body"]), "laying flat")
-        laid[piece] = _flat(body, inputs.of("stand", piece))
+        stand = inputs.of("stand", piece)
+        laid[piece] = flat(body, stand["up"], stand["front"])
     places, fits = _arranged(laid, printer, settings)
     flags = []
     tall = max(size[2] for _, size in laid.values())
     if not fits:
         size = f"{printer.width_mm:.0f} × {printer.depth_mm:.0f} mm"
-        text = f"The bodies do not fit on the {printer.title} ({size}). Choose a larger printer or less gap."
+        text = f"The bodies do not fit on the {title} ({size}). Choose a larger printer or less gap."
         flags.append(Flag("off-plate", "stop", text))
     if tall > printer.height_mm:
-        text = f"The tallest body is {tall:.1f} mm; the {printer.title} builds up to {printer.height_mm:.0f} mm."
+        text = f"The tallest body is {tall:.1f} mm; the {title} builds up to {printer.height_mm:.0f} mm."
         flags.append(Flag("too-tall", "stop", text))
     if not flags:
-        flags.append(Flag("on-plate", "note", f"Everything lies within the plate of the {printer.title}."))
-    low = np.min([_corner(places[k], inputs["body"][k])[0] for k in laid], axis=0)
-    high = np.max([_corner(places[k], inputs["body"][k])[1] for k in laid], axis=0)
+        flags.append(Flag("on-plate", "note", f"Everything lies within the plate of the {title}."))
+    low = np.min([box_of(places[k], inputs["body"][k])[0] for k in laid], axis=0)
+    high = np.max([box_of(places[k], inputs["body"][k])[1] for k in laid], axis=0)
     readings = (
         Reading("plate width", printer.width_mm, "mm"),
         Reading("plate depth", printer.depth_mm, "mm"),
@@ -50,34 +53,18 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
         Reading("height", float(high[2] - low[2]), "mm"),
     )
     value = {p: rows(m) for p, m in places.items()}
-    plate = {"printer": printer.title, "width_mm": printer.width_mm, "depth_mm": printer.depth_mm, "height_mm": printer.height_mm}
-    return StepResult({"home_to_plate": ByPiece(value), "plate": plate}, readings, tuple(flags), printer.title)
-
-
-def _corner(matrix: NDArray, body: Mesh) -> tuple[NDArray, NDArray]:
-    p = body.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]
-    return p.min(0), p.max(0)
-
-
-def _flat(body: Mesh, stand: dict) -> tuple[NDArray, NDArray]:
-    """Home to a place with the base on z = 0, the front to -y and the box's corner at the origin; and the size."""
-    z = unit(stand["up"])
-    y = unit(-np.array(stand["front"]) + z * (np.array(stand["front"]) @ z))
-    rotation = np.stack([np.cross(y, z), y, z])
-    p = body.vertices_mm @ rotation.T
-    return placed(rotation, -p.min(0)), np.ptp(p, axis=0)
+    plate = {"printer": title, "width_mm": printer.width_mm, "depth_mm": printer.depth_mm, "height_mm": printer.height_mm}
+    return StepResult({"home_to_plate": ByPiece(value), "plate": plate}, readings, tuple(flags), title)
 
 
 def _arranged(laid: dict, printer: Printer, settings: PlateSettings) -> tuple[dict[str, NDArray], bool]:
     """In a row along x or y, upright or turned by a quarter, centred on the plate; the first that fits."""
     room = np.array([printer.width_mm, printer.depth_mm]) - 2 * settings.margin_mm
     first: dict[str, NDArray] | None = None
-    for quarter in (0, 1):
+    for turned in (0, 1):
         for axis in (0, 1):
-            places, used = _row(laid, quarter, axis, settings.gap_mm)
-            centred = {
-                p: placed(np.eye(3), [*((np.array([printer.width_mm, printer.depth_mm]) - used) / 2), 0]) @ m for p, m in places.items()
-            }
+            places, used = _row(laid, turned, axis, settings.gap_mm)
+            centred = {p: shifted(m, *((np.array([printer.width_mm, printer.depth_mm]) - used) / 2)) for p, m in places.items()}
             first = first or centred
             if (used <= room + 1e-9).all():
                 return centred, True
@@ -85,18 +72,13 @@ def _arranged(laid: dict, printer: Printer, settings: PlateSettings) -> tuple[di
     return first, False
 
 
-def _row(laid: dict, quarter: int, axis: int, gap_mm: float) -> tuple[dict[str, NDArray], NDArray]:
+def _row(laid: dict, turned: int, axis: int, gap_mm: float) -> tuple[dict[str, NDArray], NDArray]:
     at, across, out = 0.0, 0.0, {}
-    for piece, (matrix, size) in laid.items():
-        m, s = matrix, size[:2]
-        if quarter:
-            m = placed([[0, -1, 0], [1, 0, 0], [0, 0, 1]], [size[1], 0, 0]) @ m
-            s = s[::-1]
-        shift = np.zeros(3)
-        shift[axis] = at
-        out[piece] = placed(np.eye(3), shift) @ m
-        at += s[axis] + gap_mm
-        across = max(across, s[1 - axis])
+    for piece, one in laid.items():
+        matrix, size = quarter(one) if turned else one
+        out[piece] = shifted(matrix, at if axis == 0 else 0.0, at if axis == 1 else 0.0)
+        at += size[axis] + gap_mm
+        across = max(across, size[1 - axis])
     used = np.array([at - gap_mm, across])
     return out, used if axis == 0 else used[::-1]
 
@@ -108,7 +90,11 @@ STEP = Step(
     version=2,
     over=WHOLE,
     settings=PlateSettings,
-    needs={"body": Need("assemble", "body", each=True), "stand": Need("level", "stand", each=True)},
+    needs={
+        "body": Need("assemble", "body", each=True),
+        "stand": Need("level", "stand", each=True),
+        "printer": Need("shelf", "printer"),
+    },
     gives={"home_to_plate": by_piece(json_of(Matrix)), "plate": json_of(BuildPlate)},
     apply=apply,
     about="Flat on the plate, within its bounds.",

@@ -35,8 +35,12 @@ def _open(case: Any, paths: list[Path]) -> None:
 
     from cases.blobs import dropped
     from cases.services import accept, open_case
+    from house import shelves
 
     mira = User.objects.get(username="mira")
+    tove = User.objects.get(username="tove")
+    if shelves.named("purpose", case.purpose) is None:
+        shelves.put(tove, "purpose", "", case.purpose, {}, {})
     due = (date.today() + timedelta(days=case.due_in_days)).isoformat()
     with dropped([ContentFile(p.read_bytes(), name=p.name) for p in paths]) as found:
         made = open_case(mira, found.scans, patient=case.patient, practice=case.practice, purpose=case.purpose, due=due, notes=case.notes)

@@ -13,8 +13,9 @@ from bitecore.engine.entries import next_id
 from bitecore.engine.gives import Packed, packed_points
 from bitecore.engine.model import Step
 from config.errors import Refused
-from runs.owning import take_bytes
-from runs.paths import ABSENT
+
+from .owning import take_bytes
+from .paths import ABSENT
 
 _MOST_POINTS = 2000
 

@@ -1,0 +1,68 @@
+"""Bodies laid flat and set side by side on a build plate."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from ..mesh import Mesh
+from ..ops.rigid import placed, unit
+
+Laid = tuple[NDArray[np.float64], NDArray[np.float64]]
+
+
+def flat(body: Mesh, up: ArrayLike, front: ArrayLike) -> Laid:
+    """(4, 4) home to a place with the base on z = 0, the front to -y and the box's corner at the origin; and the size (mm)."""
+    z = unit(up)
+    y = unit(-np.asarray(front, float) + z * (np.asarray(front, float) @ z))
+    rotation = np.stack([np.cross(y, z), y, z])
+    p = body.vertices_mm @ rotation.T
+    return placed(rotation, -p.min(0)), np.ptp(p, axis=0)
+
+
+def shifted(matrix: NDArray, x: float, y: float) -> NDArray[np.float64]:
+    return placed(np.eye(3), [x, y, 0.0]) @ matrix
+
+
+def quarter(laid: Laid) -> Laid:
+    """The same turned by a quarter about z."""
+    matrix, size = laid
+    return placed([[0, -1, 0], [1, 0, 0], [0, 0, 1]], [size[1], 0, 0]) @ matrix, size[[1, 0, 2]]
+
+
+def box_of(matrix: NDArray, body: Mesh) -> tuple[NDArray, NDArray]:
+    p = body.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]
+    return p.min(0), p.max(0)
+
+
+def in_rows(laid: Mapping[str, Laid], room: ArrayLike, *, gap_mm: float) -> tuple[dict[str, NDArray[np.float64]], list[str]]:
+    """({name: place}, those there is no room for), from the corner of the room (width, depth in mm) on.
+
+    Shelves: the deepest first, each set into the first row with room for it, else a new row behind (next-fit by decreasing
+    height, as in textbooks of strip packing); a body lies as it is, or turned by a quarter where only that fits.
+    """
+    width, depth = np.asarray(room, float)
+    rows: list[list[float]] = []  # where the row begins, how deep it is, how far it is filled
+    out: dict[str, NDArray[np.float64]] = {}
+    left: list[str] = []
+    for name in sorted(laid, key=lambda n: (-float(laid[n][1][1]), n)):
+        if not any(_set(name, one, rows, out, width, depth, gap_mm) for one in (laid[name], quarter(laid[name]))):
+            left.append(name)
+    return out, left
+
+
+def _set(name: str, laid: Laid, rows: list[list[float]], out: dict[str, NDArray], width: float, depth: float, gap_mm: float) -> bool:
+    matrix, (w, d, _) = laid
+    for row in rows:
+        if d <= row[1] + 1e-9 and row[2] + w <= width + 1e-9:
+            out[name] = shifted(matrix, row[2], row[0])
+            row[2] += float(w) + gap_mm
+            return True
+    start = rows[-1][0] + rows[-1][1] + gap_mm if rows else 0.0
+    if start + d > depth + 1e-9 or w > width + 1e-9:
+        return False
+    rows.append([start, float(d), float(w) + gap_mm])
+    out[name] = shifted(matrix, 0.0, start)
+    return True

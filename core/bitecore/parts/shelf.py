@@ -1,0 +1,58 @@
+"""What a setting can choose from: records of the house, each with an id. These ship with the application; a lead changes them
+and adds others."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel, ConfigDict, Field
+
+
+class Printer(BaseModel):
+    """The build space: width along x, depth along y, height along z."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+    width_mm: float = Field(ge=10, le=2000, title="Width", json_schema_extra={"unit": "mm"})
+    depth_mm: float = Field(ge=10, le=2000, title="Depth", json_schema_extra={"unit": "mm"})
+    height_mm: float = Field(ge=10, le=2000, title="Height", json_schema_extra={"unit": "mm"})
+
+
+class Resin(BaseModel):
+    """density_g_ml : cured; 1.1 to 1.2 is usual for models (common practice, no source)."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+    density_g_ml: float = Field(1.15, ge=0.5, le=5, title="Density, cured", json_schema_extra={"unit": "g/ml"})
+    price_l: float | None = Field(None, ge=0, le=100_000, title="Price of a litre")
+
+
+class Plain(BaseModel):
+    """Nothing but a name and settings."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class Record(BaseModel):
+    """One record as it was when it was chosen. revision : of the record, 0 as it ships."""
+
+    model_config = ConfigDict(extra="forbid")
+    name: str
+    revision: int = 0
+    data: dict[str, float | None] = Field(default_factory=dict)
+
+
+# Shelf: what its records hold.
+SHELVES: dict[str, type[BaseModel]] = {"purpose": Plain, "practice": Plain, "printer": Printer, "resin": Resin}
+
+# The simulated printers that ship, and what models are made for (common practice, no source).
+BUILT_IN: dict[str, dict[str, Record]] = {
+    "purpose": {
+        "study": Record(name="Study model"),
+        "working": Record(name="Working model"),
+        "splint": Record(name="Splint"),
+        "mouthguard": Record(name="Mouthguard model"),
+    },
+    "practice": {},
+    "printer": {
+        "wren": Record(name="Wren", data={"width_mm": 144.0, "depth_mm": 82.0, "height_mm": 160.0}),
+        "heron": Record(name="Heron", data={"width_mm": 198.0, "depth_mm": 124.0, "height_mm": 210.0}),
+    },
+    "resin": {"plaster": Record(name="Plaster grey", data={"density_g_ml": 1.15, "price_l": None})},
+}

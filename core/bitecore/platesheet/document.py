@@ -1,0 +1,43 @@
+"""What is kept of a plate: which bodies lie on it, pinned as they were when they were put there."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from ..engine.document import SheetDocument
+
+Point = tuple[float, float, float]
+
+
+class PlateBody(BaseModel):
+    """A body on the plate.
+
+    id        : b1, b2, …
+    mesh      : the digest of its mesh, in its jaw's home
+    up, front : of its jaw, in its home: it is laid on what is under it
+    case      : the number of the case it is from; address : which body of it
+    """
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+    id: str
+    mesh: str
+    up: Point
+    front: Point
+    case: str
+    address: str
+    jaw: str = ""
+
+    @property
+    def called(self) -> str:
+        """In files and in findings: no patient's name."""
+        part = self.address.partition(".")[2]
+        return " ".join(word for word in (self.case, self.jaw, part) if word)
+
+
+class PlateDocument(SheetDocument):
+    model_config = ConfigDict(extra="forbid")
+    name: str = ""
+    bodies: list[PlateBody] = Field(default_factory=list)
+
+    def body(self, ident: str) -> PlateBody:
+        return next(b for b in self.bodies if b.id == ident)

@@ -1,0 +1,136 @@
+"""The shelves of the house: purposes, practices, printers, resins. Every change of a record is a new row; a case keeps the one
+it took."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from dataclasses import dataclass, field
+from typing import Any
+
+from django.db import transaction
+from pydantic import ValidationError
+
+from accounts.services import is_lead
+from bitecore.engine.document import Layer
+from bitecore.parts.shelf import BUILT_IN, SHELVES, Record
+from bitecore.runsheet import standard
+from bitecore.text import plain
+from config.errors import Refused
+
+from .models import ShelfRecord
+
+_LONGEST_NAME = 120
+
+
+@dataclass(frozen=True)
+class OnShelf:
+    """A record as it is now. steps : settings it brings, {step: {key: value}}; data : what it holds besides."""
+
+    id: str
+    name: str
+    revision: int = 0
+    steps: dict[str, dict[str, Any]] = field(default_factory=dict)
+    versions: dict[str, int] = field(default_factory=dict)
+    data: dict[str, float | None] = field(default_factory=dict)
+
+    def layer(self) -> Layer:
+        """Its settings, as a case takes them up."""
+        return Layer(id=self.id, name=self.name, revision=self.revision, steps=self.steps, versions=self.versions)
+
+    def record(self) -> Record:
+        return Record(name=self.name, revision=self.revision, data=self.data)
+
+
+def on(shelf: str) -> dict[str, OnShelf]:
+    """The records of a shelf by their ids, in the order of their names. Raises Refused for a shelf that is none."""
+    if shelf not in SHELVES:
+        raise Refused(f"There is no shelf “{plain(shelf)[:40]}”. The shelves are: {', '.join(SHELVES)}.", code="no-shelf", status=404)
+    found = {ident: OnShelf(ident, r.name, data=r.data) for ident, r in BUILT_IN[shelf].items()}
+    known = standard()
+    for row in ShelfRecord.objects.filter(shelf=shelf).order_by("ident", "revision"):
+        if row.gone:
+            found.pop(row.ident, None)
+            continue
+        steps = {name: known[name].upgraded(values, row.versions.get(name)) for name, values in row.steps.items() if name in known}
+        versions = {name: known[name].version for name in steps}
+        found[row.ident] = OnShelf(row.ident, row.name, row.revision, steps, versions, row.data)
+    return dict(sorted(found.items(), key=lambda item: item[1].name.lower()))
+
+
+def named(shelf: str, text: str) -> OnShelf | None:
+    """The record of this id, or else of this name."""
+    records = on(shelf)
+    wanted = text.strip().lower()
+    return records.get(text.strip()) or next((r for r in records.values() if r.name.lower() == wanted), None)
+
+
+@transaction.atomic
+def put(user: Any, shelf: str, ident: str, name: str, steps: dict[str, dict[str, Any]], data: dict[str, Any]) -> OnShelf:
+    """A record changed, or (without an id) a new one. Only a lead may."""
+    if not is_lead(user):
+        raise Refused("Only a lead changes what is on the shelves.", code="lead-only", status=403)
+    return _put(user, shelf, ident, name, steps, data)
+
+
+@transaction.atomic
+def practice(user: Any, name: str) -> OnShelf:
+    """The practice of this name; one that is not known yet is put on the shelf, without wishes of its own."""
+    return named("practice", name) or _put(user, "practice", "", name, {}, {})
+
+
+@transaction.atomic
+def take_off(user: Any, shelf: str, ident: str) -> None:
+    """Nobody chooses it any more; cases that have it keep it."""
+    if not is_lead(user):
+        raise Refused("Only a lead changes what is on the shelves.", code="lead-only", status=403)
+    known = on(shelf).get(ident)
+    if known is None:
+        raise Refused("This is not on the shelf any more.", code="no-record", status=404)
+    _row(user, shelf, known, gone=True)
+
+
+def _put(user: Any, shelf: str, ident: str, name: str, steps: dict[str, dict[str, Any]], data: dict[str, Any]) -> OnShelf:
+    records = on(shelf)
+    name = plain(name).strip()[:_LONGEST_NAME]
+    if not name:
+        raise Refused("It needs a name.", code="invalid", status=422)
+    if ident and ident not in records:
+        raise Refused("This is not on the shelf any more.", code="no-record", status=404)
+    if any(r.name.lower() == name.lower() and r.id != ident for r in records.values()):
+        raise Refused(f"“{name}” is on the shelf already.", code="same-name", status=409)
+    for step, values in steps.items():
+        standard()[step].check(values)
+    made = OnShelf(ident or _ident(shelf, name), name, 0, {s: v for s, v in steps.items() if v}, {}, _data(shelf, data))
+    return _row(user, shelf, made)
+
+
+def _data(shelf: str, data: dict[str, Any]) -> dict[str, float | None]:
+    try:
+        return SHELVES[shelf].model_validate(data).model_dump()
+    except ValidationError as error:
+        first = error.errors()[0]
+        known = SHELVES[shelf].model_fields.get(str(first["loc"][0]) if first["loc"] else "")
+        said = str(first["msg"])
+        raise Refused(
+            f"{known.title if known else 'It has no such value'}: {said[0].lower()}{said[1:]}.", code="invalid", status=422
+        ) from error
+
+
+def _ident(shelf: str, name: str) -> str:
+    """A short id from the name that no record of the shelf has or had."""
+    ascii_name = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
+    stem = re.sub(r"[^a-z0-9]+", "-", ascii_name).strip("-")[:40] or shelf
+    given = {*BUILT_IN[shelf], *ShelfRecord.objects.filter(shelf=shelf).values_list("ident", flat=True)}
+    return next(i for n in range(1, len(given) + 2) if (i := stem if n == 1 else f"{stem}-{n}") not in given)
+
+
+def _row(user: Any, shelf: str, record: OnShelf, *, gone: bool = False) -> OnShelf:
+    last = ShelfRecord.objects.select_for_update().filter(shelf=shelf, ident=record.id).order_by("-revision").first()
+    revision = last.revision + 1 if last else 1
+    versions = {name: standard()[name].version for name in record.steps}
+    ShelfRecord.objects.create(
+        shelf=shelf, ident=record.id, revision=revision, name=record.name, steps=record.steps, versions=versions, data=record.data,
+        gone=gone, author=user,
+    )  # fmt: skip
+    return OnShelf(record.id, record.name, revision, record.steps, versions, record.data)

@@ -1,0 +1,1 @@
+"""Plates with bodies from several cases, each a sheet of its own."""

@@ -1,0 +1,14 @@
+"""Plates are one of the kinds of what is worked out."""
+
+from django.apps import AppConfig
+
+
+class PlatesConfig(AppConfig):
+    name = "plates"
+
+    def ready(self) -> None:
+        from runs.kinds import register
+
+        from .kind import PLATES
+
+        register(PLATES)

@@ -1,0 +1,124 @@
+"""Purposes, practices, printers, resins: records of the house; layers of defaults; a case keeps what it took up."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from cases.models import Case
+from house import shelves
+from tests.server.common import drop, post
+from tests.server.common import pair as pair_of
+from tests.server.test_cases import ServerCase
+from tests.server.test_work import WorkCase
+
+
+class ShelfTest(ServerCase):
+    def put(self, shelf: str, **body: Any) -> Any:
+        return post(self.tove, f"/api/house/shelves/{shelf}", body)
+
+    def test_what_ships_is_there_and_a_lead_changes_it(self) -> None:
+        shelf = self.mira.get("/api/house/shelves").json()
+        self.assertEqual({r["id"] for r in shelf["printer"]}, {"wren", "heron"})
+        self.assertTrue(shelf["purpose"] and shelf["resin"])
+        refused = post(self.mira, "/api/house/shelves/printer", {"name": "Kestrel", "data": {"width_mm": 1, "depth_mm": 1, "height_mm": 1}})
+        self.assertEqual((refused.status_code, refused.json()["code"]), (403, "lead-only"))
+        size = {"width_mm": 120, "depth_mm": 68, "height_mm": 150}
+        made = self.put("printer", name="Kestrel", data=size).json()
+        self.assertEqual((made["id"], made["revision"], made["data"]), ("kestrel", 1, size))
+        again = self.put("printer", id="kestrel", name="Kestrel", data={**size, "width_mm": 130}).json()
+        self.assertEqual((again["id"], again["revision"]), ("kestrel", 2))
+        steps = {s["name"]: s for s in self.mira.get("/api/cases/steps").json()}
+        choices = next(s for s in steps["plate"]["settings"] if s["key"] == "printer")
+        self.assertEqual((choices["type"], choices["labels"]["kestrel"]), ("choice", "Kestrel"))
+        token = {"X-CSRFToken": self.tove.cookies["csrftoken"].value}
+        self.assertEqual(self.tove.delete("/api/house/shelves/printer/kestrel", headers=token).status_code, 200)
+        self.assertNotIn("kestrel", shelves.on("printer"))
+        # An id that was given once is not given again.
+        self.assertEqual(self.put("printer", name="Kestrel", data=size).json()["id"], "kestrel-2")
+
+    def test_what_does_not_fit_is_a_sentence(self) -> None:
+        for shelf, body, status, words in (
+            ("printer", {"name": "X", "data": {"width_mm": 3, "depth_mm": 68, "height_mm": 150}}, 422, "Width"),
+            ("printer", {"name": "X", "data": {}}, 422, "Width"),
+            ("printer", {"name": "Wren", "data": {"width_mm": 99, "depth_mm": 68, "height_mm": 150}}, 409, "on the shelf already"),
+            ("printer", {"id": "gone", "name": "Y", "data": {}}, 404, "not on the shelf"),
+            ("purpose", {"name": "  "}, 422, "needs a name"),
+            ("purpose", {"name": "X", "steps": {"base": {"thickness_mm": 0.1}}}, 422, "Under the lowest point"),
+            ("purpose", {"name": "X", "steps": {"polish": {}}}, 422, "There is no step"),
+            ("cupboard", {"name": "X"}, 404, "The shelves are"),
+        ):
+            answer = self.put(shelf, **body)
+            self.assertEqual(answer.status_code, status, body)
+            self.assertIn(words, answer.json()["message"])
+
+    def test_the_nearer_layer_wins_and_says_whose_it_is(self) -> None:
+        post(self.tove, "/api/house", {"step": "base", "values": {"thickness_mm": 3.0}})
+        number = self.opened()
+        self.put("purpose", name="Guard", steps={"base": {"thickness_mm": 4.0}, "trim": {"ease_mm": 1.1}})
+        self.put("practice", name="Hollow and Reed", steps={"base": {"thickness_mm": 5.0}})
+
+        def now() -> tuple[float, str]:
+            opened = self.mira.get(f"/api/cases/{number}?step=hand-off").json()
+            self.assertEqual(opened["open"], "hand-off")
+            base = standard_base(number)
+            return base
+
+        def standard_base(number: str) -> tuple[float, str]:
+            from bitecore.runsheet import standard
+            from cases.documents import document_of
+
+            document, step = document_of(Case.objects.get(number=number)), standard()["base"]
+            return document.settings_for(step).thickness_mm, document.whose(step).get("thickness_mm", "")  # type: ignore[attr-defined]
+
+        self.assertEqual(now(), (3.0, "house"))
+        for revision, (values, told) in enumerate(
+            (({"purpose": "Guard"}, (4.0, "purpose")), ({"practice": "hollow and reed"}, (5.0, "practice"))), 1
+        ):
+            answer = post(self.mira, f"/api/cases/{number}/details", {"base": revision, "values": values})
+            self.assertEqual(answer.status_code, 200, answer.content)
+            self.assertEqual(now(), told)
+        self.assertEqual(self.read(number)["details"]["practice"], "Hollow and Reed")
+        self.settings(self.mira, number, 3, "base", {"thickness_mm": 6.0})
+        self.assertEqual(now(), (6.0, "case"))
+        # What a lead changes later does not reach a case that has taken it up; undo takes a layer off again.
+        self.put("practice", id="hollow-and-reed", name="Hollow and Reed", steps={"base": {"thickness_mm": 9.0}})
+        post(self.mira, f"/api/cases/{number}/undo")
+        self.assertEqual(now(), (5.0, "practice"))
+        post(self.mira, f"/api/cases/{number}/undo")
+        self.assertEqual(now(), (4.0, "purpose"))
+        post(self.mira, f"/api/cases/{number}/details", {"base": 6, "values": {"purpose": ""}})
+        self.assertEqual(now(), (3.0, "house"))
+
+    def test_a_purpose_nobody_knows_is_refused_and_a_practice_is_put_on_the_shelf(self) -> None:
+        number = self.opened()
+        answer = post(self.mira, f"/api/cases/{number}/details", {"base": 1, "values": {"purpose": "Nonsense"}})
+        self.assertEqual((answer.status_code, answer.json()["code"]), (422, "no-record"))
+        self.assertIn("Splint", answer.json()["message"])
+        self.assertEqual(post(self.mira, f"/api/cases/{number}/details", {"base": 1, "values": {"practice": "Fen Lane"}}).status_code, 200)
+        self.assertEqual(shelves.named("practice", "fen lane").id, "fen-lane")  # type: ignore[union-attr]
+
+    def test_a_printer_that_is_not_there_is_refused(self) -> None:
+        number = self.opened()
+        answer = self.settings(self.mira, number, 1, "plate", {"printer": "nobody"})
+        self.assertEqual((answer.status_code, answer.json()["code"]), (422, "no-record"))
+        self.assertEqual(post(self.tove, "/api/house", {"step": "plate", "values": {"printer": "nobody"}}).status_code, 422)
+
+
+class PinnedTest(WorkCase):
+    def test_a_case_prints_on_the_plate_its_printer_had_when_it_was_opened(self) -> None:
+        from tests.server.common import client
+
+        tove = client("tove")
+        case = self.work(self.opened())
+        kept = Case.objects.get(pk=case.pk).document["records"]["printer"]["wren"]
+        self.assertEqual((kept["name"], kept["revision"], kept["data"]["width_mm"]), ("Wren", 0, 144.0))
+        body = {"id": "wren", "name": "Wren", "data": {"width_mm": 60, "depth_mm": 60, "height_mm": 100}}
+        self.assertEqual(post(tove, "/api/house/shelves/printer", body).status_code, 200)
+        self.assertEqual(self.states(case)["plate/*"], "done")
+        later = drop(self.mira, *pair_of(), name="another").json()["number"]
+        later_case = self.work(Case.objects.get(number=later))
+        self.assertEqual(self.states(later_case)["plate/*"], "failed")
+        # Chosen again it is the one of now.
+        answer = post(self.mira, f"/api/cases/{case.number}/settings", {"base": 1, "step": "plate", "values": {"printer": "heron"}})
+        self.assertEqual(answer.status_code, 200)
+        self.assertIn("heron", Case.objects.get(pk=case.pk).document["records"]["printer"])
