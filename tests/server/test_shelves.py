@@ -60,8 +60,7 @@ class ShelfTest(ServerCase):
         def now() -> tuple[float, str]:
             opened = self.mira.get(f"/api/cases/{number}?step=hand-off").json()
             self.assertEqual(opened["open"], "hand-off")
-            base = standard_base(number)
-            return base
+            return standard_base(number)
 
         def standard_base(number: str) -> tuple[float, str]:
             from bitecore.runsheet import standard

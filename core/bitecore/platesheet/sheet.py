@@ -41,7 +41,8 @@ class PlateSheet(Sheet[PlateDocument, PlateGraph]):
         if need.step == "shelf":
             return document.record_ref(node.step, need.value, node.piece)
         if need.value == "mesh":
-            return {"by_piece": {b.id: {"json": {"up": b.up, "front": b.front, "name": b.called}} for b in document.bodies}}
+            return {"by_piece": {b.id: {"mesh": b.mesh} for b in document.bodies}}
+        return {"by_piece": {b.id: {"json": {"up": b.up, "front": b.front, "name": b.called}} for b in document.bodies}}
 
 
 @cache
