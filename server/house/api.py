@@ -20,7 +20,7 @@ class House(Schema):
     """limits : what is accepted now, where general says nothing as this installation was started."""
 
     number: int
-    steps: dict[str, Any]
+    steps: dict[str, dict[str, Any]]
     general: dict[str, int | str | None]
     limits: dict[str, int]
 

@@ -34,7 +34,7 @@ class HistoryTest(ServerCase):
         case = Case.objects.get(number=number)
         whole = set(case.revisions.filter(document__isnull=False).values_list("number", flat=True))
         self.assertEqual(whole, {1, WHOLE_EVERY + 1})
-        thick = [d["settings"].get("base", {}).get("*", {}).get("thickness_mm", 2.0) for _, d in back_from_now(case)]
+        thick = [round(d["settings"].get("base", {}).get("*", {}).get("thickness_mm", 2.0), 2) for _, d in back_from_now(case)]
         self.assertEqual(thick, [round(2.0 + k / 100, 2) for k in range(WHOLE_EVERY + 10, -1, -1)])
         # Beside the whole, what an old state is put together from comes to the same.
         for revision, document in back_from_now(case):

@@ -16,7 +16,9 @@ from .model import Inputs
 
 # A letter for what it is, and a number that grows.
 EntryId = Annotated[str, StringConstraints(pattern=r"^[a-z][1-9]\d{0,6}$")]
-_Inline = Annotated[tuple[tuple[float, float, float], ...], Field(min_length=1, max_length=2000)]
+# Within a hundred metres of the scan's own nought: anything else is no place on it.
+_Coordinate = Annotated[float, Field(ge=-1e5, le=1e5)]
+_Inline = Annotated[tuple[tuple[_Coordinate, _Coordinate, _Coordinate], ...], Field(min_length=1, max_length=2000)]
 E = TypeVar("E")
 
 

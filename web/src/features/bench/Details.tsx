@@ -6,18 +6,19 @@ import { moment } from "../../shared/format";
 import { Keeping } from "./Keeping";
 import { TeethChart } from "./TeethChart";
 
-type FieldOf = { key: string; label: string; type: "text" | "date" | "area" };
+type FieldOf = { key: string; label: string; type: "text" | "date" | "area"; shelf?: string };
 const FIELDS: FieldOf[] = [
   { key: "patient", label: "Patient", type: "text" },
-  { key: "practice", label: "Practice", type: "text" },
+  { key: "practice", label: "Practice", type: "text", shelf: "practice" },
   { key: "technician", label: "Technician", type: "text" },
-  { key: "purpose", label: "Purpose", type: "text" },
+  { key: "purpose", label: "Purpose", type: "text", shelf: "purpose" },
   { key: "due", label: "Due", type: "date" },
 ];
 const NOTES: FieldOf = { key: "notes", label: "Notes", type: "area" };
 
 /** Who it is for and what for. All of it may be typed at any time, none of it must. */
 export function Details({ data, doings }: { data: CaseOut; doings: Doings }) {
+  const shelves = useQuery({ queryKey: ["shelves"], queryFn: () => ok(client.GET("/api/house/shelves")) });
   const field = (f: FieldOf) =>
     data.veiled && (f.key === "patient" || f.key === "notes") ? (
       <p key={f.key} className="mb-3">
@@ -30,6 +31,7 @@ export function Details({ data, doings }: { data: CaseOut; doings: Doings }) {
         label={f.label}
         type={f.type}
         value={data.details[f.key] ?? ""}
+        offers={f.shelf ? (shelves.data?.[f.shelf] ?? []).map((r) => r.name) : undefined}
         disabled={data.closed}
         onSet={(value) => doings.details({ [f.key]: value })}
       />
@@ -71,21 +73,25 @@ interface FieldProps {
   label: string;
   type: "text" | "date" | "area";
   value: string;
+  /** What is on the shelf: one of these is chosen, not any words. */
+  offers?: string[];
   disabled: boolean;
   onSet: (value: string) => void;
 }
 
-function Field({ label, type, value, disabled, onSet }: FieldProps) {
+function Field({ label, type, value, offers, disabled, onSet }: FieldProps) {
   const [text, setText] = useState(value);
   useEffect(() => setText(value), [value]);
   const latest = useRef(onSet);
   latest.current = onSet;
+  const offered = offers?.join("\n");
   useEffect(() => {
-    if (text === value) return;
+    // What is chosen from a shelf is sent when it is chosen, never half typed.
+    if (text === value || (offered !== undefined && !offered.split("\n").includes(text))) return;
     // A pause keeps it: nothing typed is lost with the window.
     const pause = setTimeout(() => latest.current(text), 1500);
     return () => clearTimeout(pause);
-  }, [text, value]);
+  }, [text, value, offered]);
   const id = useId();
   const common = {
     id,
@@ -105,9 +111,17 @@ function Field({ label, type, value, disabled, onSet }: FieldProps) {
         <input
           className="input w-full"
           type={type}
+          list={offers && `${id}-offers`}
           {...common}
           onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
         />
+      )}
+      {offers && (
+        <datalist id={`${id}-offers`}>
+          {offers.map((name) => (
+            <option key={name} value={name} />
+          ))}
+        </datalist>
       )}
     </div>
   );

@@ -1,8 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { client, ok, type StepOut } from "../../shared/api/client";
 import { SettingsForm } from "../../shared/ui/SettingsForm";
 import { TopBar } from "../../shared/ui/TopBar";
 import { say, sayError } from "../../store/notices";
+import { type ShelfRecord, Shelves, useShelfWork, useShelves } from "./Shelves";
 
 /** What a scan is and how it is turned is each case's own: there is no house rule for it. */
 function houseSteps(steps: StepOut[] | undefined): StepOut[] {
@@ -37,18 +39,27 @@ export function House() {
     },
     onError: sayError,
   });
-  const kept = (step: string) => (house.data?.steps[step] ?? {}) as Record<string, unknown>;
+  const shelves = useShelves();
+  const { put } = useShelfWork();
+  // Whose defaults the forms show: the house's, or those of a purpose or a practice.
+  const [whose, setWhose] = useState<{ shelf: string; ident: string } | null>(null);
+  const record = whose ? shelves.data?.[whose.shelf]?.find((r) => r.id === whose.ident) : undefined;
+  const kept = (step: string): Record<string, unknown> => (record ? record.steps : house.data?.steps)?.[step] ?? {};
+  function keep(step: string, values: Record<string, unknown>) {
+    if (whose && record) put({ shelf: whose.shelf, ...record, steps: { ...record.steps, [step]: values } });
+    else change.mutate({ step, values });
+  }
   // A step's card holds the settings of its parts too.
   const own = (step: StepOut) => Object.assign({}, ...[...new Set(step.settings.map((s) => s.step))].map(kept));
   const of = (step: StepOut, key: string) => step.settings.find((s) => s.key === key)?.step ?? step.name;
   function set(step: StepOut, key: string, value: unknown) {
     const name = of(step, key);
-    change.mutate({ step: name, values: { ...kept(name), [key]: value } });
+    keep(name, { ...kept(name), [key]: value });
   }
   function clear(step: StepOut, key: string) {
     const name = of(step, key);
     const { [key]: _, ...rest } = kept(name);
-    change.mutate({ step: name, values: rest });
+    keep(name, rest);
   }
   return (
     <div className="flex h-full flex-col bg-base-200">
@@ -102,6 +113,8 @@ export function House() {
           </label>
         </section>
         <Accepted house={house.data} lead={lead} onSet={(values) => general.mutate(values)} />
+        <Shelves lead={lead} choose={(shelf, ident) => setWhose({ shelf, ident })} />
+        <Whose shelves={shelves.data} whose={whose} choose={setWhose} />
         <div className="columns-1 gap-4 lg:columns-3">
           {house.data &&
             houseSteps(steps.data).map((step) => (
@@ -123,6 +136,41 @@ export function House() {
         </div>
       </main>
     </div>
+  );
+}
+
+interface WhoseProps {
+  shelves: Record<string, ShelfRecord[]> | undefined;
+  whose: { shelf: string; ident: string } | null;
+  choose: (whose: { shelf: string; ident: string } | null) => void;
+}
+
+/** Whose settings the forms below show. A practice's go before a purpose's, and those before the house's. */
+function Whose({ shelves, whose, choose }: WhoseProps) {
+  return (
+    <label className="mb-3 flex items-center gap-2">
+      <span className="font-bold">What cases begin with, of</span>
+      <select
+        className="select select-sm w-72"
+        value={whose ? `${whose.shelf}/${whose.ident}` : ""}
+        onChange={(e) => {
+          const [shelf, ident] = e.target.value.split("/");
+          choose(shelf && ident ? { shelf, ident } : null);
+        }}
+      >
+        <option value="">the house</option>
+        {["purpose", "practice"].map((shelf) => (
+          <optgroup key={shelf} label={`a ${shelf}`}>
+            {(shelves?.[shelf] ?? []).map((record) => (
+              <option key={record.id} value={`${shelf}/${record.id}`}>
+                {record.name}
+              </option>
+            ))}
+          </optgroup>
+        ))}
+      </select>
+      <span className="dim">A practice's settings go before a purpose's, and those before the house's.</span>
+    </label>
   );
 }
 

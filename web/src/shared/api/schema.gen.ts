@@ -500,6 +500,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/house/forms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Forms
+         * @description What the records of each shelf hold besides name and settings.
+         */
+        get: operations["house_api_forms"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/house/general": {
         parameters: {
             query?: never;
@@ -517,6 +537,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/house/shelves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All Shelves
+         * @description Every shelf with its records.
+         */
+        get: operations["house_api_all_shelves"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/house/shelves/{shelf}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put */
+        post: operations["house_api_put"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/house/shelves/{shelf}/{ident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take Off */
+        delete: operations["house_api_take_off"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/me": {
         parameters: {
             query?: never;
@@ -528,6 +602,152 @@ export interface paths {
         get: operations["accounts_api_me"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Plates
+         * @description The newest hundred.
+         */
+        get: operations["plates_api_plates"];
+        put?: never;
+        /** Create */
+        post: operations["plates_api_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates/{ident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read */
+        get: operations["plates_api_read"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates/{ident}/bodies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put
+         * @description Put a body of a case on the plate, as it is now.
+         */
+        post: operations["plates_api_put"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates/{ident}/bodies/{body}/off": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take Off */
+        post: operations["plates_api_take_off"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates/{ident}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask For File */
+        post: operations["plates_api_ask_for_file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates/{ident}/plate.3mf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * File
+         * @description All bodies as they lie.
+         */
+        get: operations["plates_api_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates/{ident}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change Settings */
+        post: operations["plates_api_change_settings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates/{ident}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Undo */
+        post: operations["plates_api_undo"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1327,6 +1547,17 @@ export interface components {
                 [key: string]: unknown;
             } | null;
         };
+        /** FieldOut */
+        FieldOut: {
+            /** Key */
+            key: string;
+            /** Label */
+            label: string;
+            /** Optional */
+            optional: boolean;
+            /** Unit */
+            unit: string;
+        };
         /**
          * FileOut
          * @description A file of the hand-off.
@@ -1799,7 +2030,9 @@ export interface components {
             number: number;
             /** Steps */
             steps: {
-                [key: string]: unknown;
+                [key: string]: {
+                    [key: string]: unknown;
+                };
             };
         };
         /** HouseChange */
@@ -2219,6 +2452,14 @@ export interface components {
             /** Piece */
             piece: string;
         };
+        /** NewPlate */
+        NewPlate: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+        };
         /** Others */
         Others: {
             /** Others */
@@ -2465,6 +2706,24 @@ export interface components {
         };
         /** PlacesSettings */
         PlacesSettings: Record<string, never>;
+        /**
+         * PlateBodyOut
+         * @description home_to_plate : None where there was no room for it, or it is not known yet.
+         */
+        PlateBodyOut: {
+            /** Address */
+            address: string;
+            /** Case */
+            case: string;
+            /** Home To Plate */
+            home_to_plate: number[][] | null;
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string;
+            /** Mesh */
+            mesh: string;
+        };
         /** PlateDetail */
         PlateDetail: {
             /** Flags */
@@ -2550,27 +2809,44 @@ export interface components {
              */
             step: "plate";
         };
+        /**
+         * PlateOut
+         * @description states : {step: state}; sentences : what the steps say.
+         */
+        PlateOut: {
+            /** Bodies */
+            bodies: components["schemas"]["PlateBodyOut"][];
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Revision */
+            revision: number;
+            /** Sentences */
+            sentences: string[];
+            /** Settings */
+            settings: {
+                [key: string]: {
+                    [key: string]: unknown;
+                };
+            };
+            /** States */
+            states: {
+                [key: string]: string;
+            };
+            /** Working */
+            working: boolean;
+        };
         /** PlateSettings */
         PlateSettings: {
-            /**
-             * Gap between bodies
-             * @description Room for a spatula.
-             * @default 3
-             */
-            gap_mm: number;
-            /**
-             * Keep off the edge
-             * @description Nothing is placed nearer to the plate's edge.
-             * @default 2
-             */
-            margin_mm: number;
-            /**
-             * Printer
-             * @description Whose plate the bodies lie on.
-             * @default wren
-             * @enum {string}
-             */
-            printer: "wren" | "heron";
+            /** Base */
+            base: number;
+            /** Step */
+            step: string;
+            /** Values */
+            values: {
+                [key: string]: unknown;
+            };
         };
         /**
          * Print
@@ -2588,6 +2864,15 @@ export interface components {
             /** Spread Mm */
             spread_mm: number[];
         };
+        /** PutOn */
+        PutOn: {
+            /** Address */
+            address: string;
+            /** Base */
+            base: number;
+            /** Case */
+            case: string;
+        };
         /** ReadingOut */
         ReadingOut: {
             /** Name */
@@ -2596,6 +2881,57 @@ export interface components {
             unit: string;
             /** Value */
             value: number | string | boolean;
+        };
+        /**
+         * RecordChange
+         * @description id : empty for a new one.
+         */
+        RecordChange: {
+            /**
+             * Data
+             * @default {}
+             */
+            data: {
+                [key: string]: number | null;
+            };
+            /**
+             * Id
+             * @default
+             */
+            id: string;
+            /** Name */
+            name: string;
+            /**
+             * Steps
+             * @default {}
+             */
+            steps: {
+                [key: string]: {
+                    [key: string]: unknown;
+                };
+            };
+        };
+        /**
+         * RecordOut
+         * @description See house/shelves.py.
+         */
+        RecordOut: {
+            /** Data */
+            data: {
+                [key: string]: number | null;
+            };
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Revision */
+            revision: number;
+            /** Steps */
+            steps: {
+                [key: string]: {
+                    [key: string]: unknown;
+                };
+            };
         };
         /** Refusal */
         Refusal: {
@@ -2678,7 +3014,8 @@ export interface components {
         };
         /**
          * SettingOut
-         * @description step : whose it is: the step's own, or of a part of it.
+         * @description step : whose it is: the step's own, or of a part of it; shelf : of the house, from which it chooses; labels : what
+         *     choices are called.
          */
         SettingOut: {
             /** Choices */
@@ -2691,6 +3028,10 @@ export interface components {
             key: string;
             /** Label */
             label: string;
+            /** Labels */
+            labels: {
+                [key: string]: string;
+            };
             /** Least */
             least: number | null;
             /** Main */
@@ -2757,6 +3098,11 @@ export interface components {
             settings: components["schemas"]["SettingOut"][];
             /** Title */
             title: string;
+        };
+        /** TakeOff */
+        TakeOff: {
+            /** Base */
+            base: number;
         };
         /** ToothOut */
         ToothOut: {
@@ -3659,6 +4005,28 @@ export interface operations {
             };
         };
     };
+    house_api_forms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: components["schemas"]["FieldOut"][];
+                    };
+                };
+            };
+        };
+    };
     house_api_change_general: {
         parameters: {
             query?: never;
@@ -3683,6 +4051,79 @@ export interface operations {
             };
         };
     };
+    house_api_all_shelves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: components["schemas"]["RecordOut"][];
+                    };
+                };
+            };
+        };
+    };
+    house_api_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecordChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordOut"];
+                };
+            };
+        };
+    };
+    house_api_take_off: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf: string;
+                ident: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: string;
+                    };
+                };
+            };
+        };
+    };
     accounts_api_me: {
         parameters: {
             query?: never;
@@ -3699,6 +4140,215 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Me"];
+                };
+            };
+        };
+    };
+    plates_api_plates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlateOut"][];
+                };
+            };
+        };
+    };
+    plates_api_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPlate"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlateOut"];
+                };
+            };
+        };
+    };
+    plates_api_read: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlateOut"];
+                };
+            };
+        };
+    };
+    plates_api_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PutOn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlateOut"];
+                };
+            };
+        };
+    };
+    plates_api_take_off: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+                body: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeOff"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlateOut"];
+                };
+            };
+        };
+    };
+    plates_api_ask_for_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlateOut"];
+                };
+            };
+        };
+    };
+    plates_api_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    plates_api_change_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlateSettings"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlateOut"];
+                };
+            };
+        };
+    };
+    plates_api_undo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlateOut"];
                 };
             };
         };

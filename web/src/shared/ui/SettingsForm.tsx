@@ -109,7 +109,7 @@ function Field({ id, setting, value, auto, disabled, onSet }: FieldProps) {
       >
         {setting.choices.map((choice) => (
           <option key={choice} value={choice}>
-            {capital(choice)}
+            {setting.labels[choice] ?? capital(choice)}
           </option>
         ))}
       </select>
