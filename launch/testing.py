@@ -10,7 +10,7 @@ import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
-from . import install
+from . import contracts, install
 from .say import ROOT, Fail, run, say
 from .up import database, environment, guarded
 
@@ -67,7 +67,7 @@ def check(argv: list[str]) -> int:
         ("ruff", [str(bin_ / "ruff"), "check", "."], ROOT),
         ("ruff format", [str(bin_ / "ruff"), "format", "--check", "."], ROOT),
         ("mypy", [str(bin_ / "mypy"), "core/bitecore", "core/benchrun", "server"], ROOT),
-        ("import-linter", [str(bin_ / "lint-imports")], ROOT),
+        ("import-linter", [str(bin_ / "lint-imports"), "--config", str(contracts.written())], ROOT),
         ("tsc", _web("tsc", "--noEmit"), ROOT / "web"),
         ("Biome", _web("biome", "check", "."), ROOT / "web"),
     ]
@@ -92,7 +92,7 @@ def check(argv: list[str]) -> int:
 def _generated(env: dict[str, str]) -> str:
     (ROOT / ".state").mkdir(exist_ok=True)
     document = ROOT / ".state" / "openapi.json"
-    text = run([install.PYTHON, "server/manage.py", "bench_openapi"], "The API could not be described", cwd=ROOT, env=env)
+    text = run([install.PYTHON, "server/describe.py"], "The API could not be described", cwd=ROOT, env=env)
     document.write_text(text)
     out = ROOT / ".state" / "schema.gen.ts"
     run(_web("openapi-typescript", str(document), "-o", str(out)), "The API client could not be made", cwd=ROOT / "web")

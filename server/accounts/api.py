@@ -9,7 +9,6 @@ from ninja import Router, Schema
 from ninja.utils import check_csrf
 
 from config.errors import Refused
-from runs.services import end_streams
 
 from .services import initials, is_empty, is_lead, label, make_first
 from .waiting import left
@@ -94,6 +93,5 @@ def _csrf(request: HttpRequest) -> None:
 
 @router.post("/sign-out", response=Me)
 def sign_out(request: HttpRequest) -> Me:
-    end_streams(request.session.session_key)
     logout(request)
     return Me(person=None, csrf=get_token(request))

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from ninja import NinjaAPI
 from ninja.security import SessionAuth
-from plates.api import router as plates_router
 
 from accounts.api import open_router as sign_in_router
 from accounts.api import router as accounts_router
 from cases.api import router as cases_router
 from house.api import router as house_router
+from plates.api import router as plates_router
 from runs.api import router as runs_router
 
 from .errors import install

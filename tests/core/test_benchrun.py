@@ -18,10 +18,11 @@ import trimesh
 from benchrun.__main__ import main
 from bitecore.files import ply, stl
 from bitecore.mesh import Mesh
+from bitecore.runsheet import standard
 from tests.core.test_files import zipped
 from tests.shapes import jaws, turn
 
-STEP_NAMES = ["intake", "bite", "level", "trim", "base", "plate", "hand-off"]
+STEP_NAMES = [step.name for step in standard().shown]
 
 
 class RunCase(unittest.TestCase):

@@ -70,7 +70,16 @@ def _rack(address: str, runs: int) -> list[dict]:
         body = {"base": revision[0], "step": "base", "values": values}
         revision[0] = mira.call("POST", f"/api/cases/{number}/settings", body)["revision"]
 
+    def brush() -> None:
+        points = [[revision[0] + i / 100, i / 50, 1.0] for i in range(60)]
+        entry = {"at": ["swab"], "id": "", "value": {"points_mm": points, "radius_mm": 1.5, "adds": True}}
+        body = {"base": revision[0], "step": "follow", "piece": "p1", "values": {}, "entries": [entry]}
+        revision[0] = mira.call("POST", f"/api/cases/{number}/settings", body)["revision"]
+
+    for _ in range(300):
+        brush()
     return [
+        {"name": "crowd: a stroke among 300 to its answer", "ms": median_ms(brush, 4 * runs), "reach_ms": 50},
         {"name": "crowd: rack of 200 cases", "ms": ms, "reach_ms": 50},
         {"name": "crowd: a settings change to its answer", "ms": median_ms(change, 4 * runs)},
     ]

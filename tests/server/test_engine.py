@@ -18,7 +18,7 @@ from runs.owning import folder
 from runs.work import make_full_view
 from tests.server.common import drop, post, scan
 from tests.server.test_cases import ServerCase
-from tests.server.test_work import WorkCase
+from tests.server.test_work import STEPS, WorkCase
 from tests.shapes import jaws, turn
 
 
@@ -136,7 +136,7 @@ class AcceptTest(WorkCase):
 
     def test_what_changed_since_is_said_and_asked_again(self) -> None:
         case = self.work(self.opened())
-        steps = ["intake", "bite", "level", "trim", "base", "plate"]
+        steps = STEPS
         post(self.mira, f"/api/cases/{case.number}/accept", {"base": 1, "steps": steps})
         self.assertEqual(self.accepted(case), {step: [] for step in steps})
         self.change(case, "base", thickness_mm=5.0)

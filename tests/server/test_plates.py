@@ -10,11 +10,11 @@ from typing import Any
 import numpy as np
 import trimesh
 from django.contrib.auth.models import User
-from plates.models import Plate
 
 from bitecore.engine.gives import unpack
 from cases import keeping
 from cases.models import Case
+from plates.models import Plate
 from runs.models import BlobUse
 from runs.owning import folder, sweep_orphans
 from runs.work import work

@@ -14,11 +14,12 @@ import numpy as np
 
 from bitecore.files import stl
 from bitecore.mesh import Mesh
+from bitecore.runsheet import standard
 from tests.caller import Caller
 from tests.shapes import jaws
 from tests.storm.house import House
 
-_STEPS = ["intake", "bite", "level", "trim", "base", "plate"]
+_STEPS = [step.name for step in standard().shown if not step.on_demand]
 
 
 class Person(threading.Thread):
