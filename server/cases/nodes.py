@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import logging
 from typing import Annotated, Any, Literal, Union
 
 from ninja import Schema
-from pydantic import BaseModel, Field, create_model
+from pydantic import BaseModel, Field, ValidationError, create_model
 
 from bitecore.engine.gives import Gives, Reserve
 from bitecore.engine.model import Step
 from bitecore.runsheet import standard
+
+log = logging.getLogger("bench.cases")
 
 
 class PlaceOut(Schema):
@@ -108,8 +111,22 @@ def _detail(step: Step) -> type[BaseModel]:
 
 
 _STEPS = standard().steps
-NodeOut: Any = Annotated[Union[tuple(_node(s) for s in _STEPS)], Field(discriminator="step")]  # type: ignore  # noqa: UP007
-NodeDetail: Any = Annotated[Union[tuple(_detail(s) for s in _STEPS)], Field(discriminator="step")]  # type: ignore  # noqa: UP007
+_NODES = {s.name: _node(s) for s in _STEPS}
+_DETAILS = {s.name: _detail(s) for s in _STEPS}
+NodeOut: Any = Annotated[Union[tuple(_NODES.values())], Field(discriminator="step")]  # type: ignore  # noqa: UP007
+NodeDetail: Any = Annotated[Union[tuple(_DETAILS.values())], Field(discriminator="step")]  # type: ignore  # noqa: UP007
+
+
+def checked(step: str, fields: dict[str, Any]) -> dict[str, Any]:
+    """The fields of a node. A result of an older version of the step, kept because it was accepted, may hold values of another
+    form: those are left out, and the case is shown all the same."""
+    try:
+        _NODES[step].model_validate(fields)
+    except ValidationError as error:
+        wrong = {str(e["loc"][1]) for e in error.errors() if e["loc"][:1] == ("good",) and len(e["loc"]) > 1}
+        log.error("%s: stored values of another form: %s", fields["id"], ", ".join(sorted(wrong)))
+        return {**fields, "good": {key: value for key, value in fields["good"].items() if key not in wrong}}
+    return fields
 
 
 def plain(ref: dict[str, Any] | None) -> Any:

@@ -20,7 +20,7 @@ from .documents import document_of
 from .handed import handed
 from .models import Case
 from .names import PERSONAL, Names
-from .nodes import plain
+from .nodes import checked, plain
 from .pictures import picture_path, turn_of
 from .prints import twins_of
 from .schemas import CaseOut, FileOut, PieceOut, SettingOut, StepOut
@@ -181,7 +181,7 @@ def _node(node: Node, case: Case, good: dict[str, Manifest]) -> dict[str, Any]:
     shown = node.manifest or last
     worth = [f["message"] for f in (node.manifest.flags if node.manifest else []) if f["severity"] != "note"]
     values = (node.good or last).values if node.good or last else {}  # type: ignore[union-attr]
-    return {
+    fields = {
         "id": node.id,
         "step": node.step.name,
         "part_of": node.step.part_of,
@@ -193,6 +193,7 @@ def _node(node: Node, case: Case, good: dict[str, Manifest]) -> dict[str, Any]:
         "doubt": worth[0] if worth else "",
         "good": {name: plain(values[name]) for name in node.step.gives if name in values},
     }
+    return checked(node.step.name, fields)
 
 
 def _detail(node: Node, document: CaseDocument) -> dict[str, Any]:

@@ -85,7 +85,7 @@ DATA_UPLOAD_MAX_MEMORY_SIZE = 8_000_000
 # More files than a drop may have are refused one by one; far more at once.
 DATA_UPLOAD_MAX_NUMBER_FILES = 1000
 
-WEB_DIST = ROOT / "web" / "dist"
+WEB_DIST = Path(os.environ.get("BENCH_WEB_DIST", ROOT / "web" / "dist"))
 WHITENOISE_ROOT = WEB_DIST if WEB_DIST.exists() else None
 STATIC_URL = "/static/"
 WHITENOISE_INDEX_FILE = False

@@ -266,7 +266,7 @@ class DoorTest(BrowserCase):
     def test_house_settings_are_the_leads(self) -> None:
         self.page.get_by_role("link", name="House settings").click()
         self.page.get_by_text("Only a lead changes them.").wait_for()
-        self.assertTrue(self.page.get_by_label("Printer").is_disabled())
+        self.assertTrue(self.page.get_by_label("Printer", exact=True).is_disabled())
         tove = self.signed_in("tove")
         tove.get_by_role("link", name="House settings").click()
         field = tove.get_by_label("Too hard above")

@@ -21,7 +21,7 @@ class CaseSheet(Sheet[CaseDocument, CaseGraph]):
     learns = frozenset({"intake", "again"})
 
     def begin(self, document: CaseDocument) -> CaseGraph:
-        return CaseGraph()
+        return CaseGraph(entries={entry.id: entry for entry in document.pieces})
 
     def learn(self, step: Step, document: CaseDocument, graph: CaseGraph) -> None:
         if step.name in self.learns and all(n.state not in ("ready", "blocked") for n in graph.nodes.values()):
@@ -68,8 +68,8 @@ class CaseSheet(Sheet[CaseDocument, CaseGraph]):
         if need.step == "shelf":
             return document.record_ref(node.step, need.value, node.piece)
         if need.of:
-            return {"by_piece": {p: {"json": document.entry(p).file} for p in self.of_kinds(need.of, graph)}}
-        entry = document.entry(node.piece)
+            return {"by_piece": {p: {"json": graph.entries[p].file} for p in self.of_kinds(need.of, graph)}}
+        entry = graph.entries[node.piece]
         return {"file": entry.sha256, "name": entry.file}
 
 

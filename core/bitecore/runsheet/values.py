@@ -66,7 +66,7 @@ class Relation(TypedDict):
 
 
 class FittedScan(TypedDict):
-    """A bite scan on the jaws; None where it was not placed."""
+    """A bite scan on the jaws; to_upper None where it was not placed; at_mm : where in its home its error is told."""
 
     piece: str
     side: str
@@ -75,7 +75,7 @@ class FittedScan(TypedDict):
     rms_mm: list[float]
     why: str
     marks_mm: list[float]
-    at_mm: list[Point]
+    at_mm: Point
 
 
 class Lent(TypedDict):

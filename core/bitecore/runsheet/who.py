@@ -20,14 +20,17 @@ _BEFORE = re.compile(r"(?<![a-z])(before|pre-?op|pre-?prep|initial|diagnostic)(?
 
 @dataclass
 class CaseGraph(Graph):
-    """jaws : {piece: upper or lower} of the scans that are worked on; kinds : {piece: kind} of the others."""
+    """jaws : {piece: upper or lower} of the scans that are worked on; kinds : {piece: kind} of the others; entries : of all."""
 
     jaws: dict[str, str] = field(default_factory=dict)
     kinds: dict[str, str] = field(default_factory=dict)
+    entries: dict[str, PieceEntry] = field(default_factory=dict)
+    _targets: dict[str, Found] = field(default_factory=dict, repr=False)
 
 
 def assign(document: CaseDocument, graph: CaseGraph, *, last: bool) -> None:
     """Jaws and kinds. Scans of one jaw that came together wait until it is known which was made first."""
+    graph._targets = {}
     rivals = {} if last else rivals_of(document, graph)
     drop = {entry.id: (entry.drop, rivals.get(entry.id)) for entry in document.pieces if entry.id in rivals}
     if len(set(drop.values())) == len(drop):
@@ -127,10 +130,17 @@ def place_of(graph: CaseGraph, piece: str, name: str) -> list | None:
 
 
 def target_of(document: CaseDocument, graph: CaseGraph, piece: str) -> Found:
-    """The scan this one lies on."""
+    """The scan this one lies on. Found for all at once: a scan's own may hang on the others'."""
+    if not graph._targets:
+        graph._targets = _targets(document, graph)
+    return graph._targets[piece]
+
+
+def _targets(document: CaseDocument, graph: CaseGraph) -> dict[str, Found]:
     looks = {entry.id: about_of(graph, entry.id) for entry in document.known}
     asked = {p: document.settings.get("follow", {}).get(p, {}).get("on", "") for p in graph.kinds}
-    return found_target(piece, graph.jaws, graph.kinds, {p: a.get("jaw") or a.get("looks") for p, a in looks.items()}, asked)
+    shown = {p: a.get("jaw") or a.get("looks") for p, a in looks.items()}
+    return {piece: found_target(piece, graph.jaws, graph.kinds, shown, asked) for piece in graph.kinds}
 
 
 def named_before(file: str) -> bool:
