@@ -8,7 +8,7 @@ from django.middleware.csrf import get_token
 from ninja import Router, Schema
 from ninja.utils import check_csrf
 
-from config.errors import Refused
+from ground.errors import Refused
 
 from .services import initials, is_empty, is_lead, label, make_first
 from .waiting import left

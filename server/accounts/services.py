@@ -10,7 +10,7 @@ from django.core.exceptions import ValidationError
 from django.db import connection, transaction
 
 from bitecore.text import plain
-from config.refusing import Refused
+from ground.refusing import Refused
 
 LEAD = "lead"
 TECHNICIAN = "technician"

@@ -15,7 +15,7 @@ from accounts.services import label
 from bitecore.anatomy.notation import DECIDUOUS, PERMANENT, tooth
 from bitecore.runsheet import standard
 from bitecore.text import plain
-from config.errors import Refused
+from ground.errors import Refused
 from runs.kinds import GoneMeanwhile
 from runs.owning import folder
 

@@ -16,7 +16,7 @@ from django.conf import settings
 from bitecore.errors import UnreadableFile
 from bitecore.limits import Limits
 from bitecore.receiving import receive
-from config.disk import check_room
+from ground.disk import check_room
 from house.services import limits
 
 from .carried import Carried, opened

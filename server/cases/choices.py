@@ -7,7 +7,7 @@ from typing import Any
 from django.db import transaction
 
 from bitecore.runsheet import PieceEntry
-from config.errors import Refused
+from ground.errors import Refused
 from runs.paths import ABSENT
 
 from .documents import document_of

@@ -16,7 +16,7 @@ from accounts.services import is_lead, label
 from bitecore.engine.gives import digests_in
 from bitecore.runsheet import CaseDocument
 from bitecore.text import plain
-from config.errors import Refused
+from ground.errors import Refused
 from house.services import retention_years
 from runs.changes import WHOLE_EVERY, back_from_now
 from runs.models import Owner, Revision

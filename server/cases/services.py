@@ -13,7 +13,7 @@ from accounts.services import label
 from bitecore.anatomy.notation import parsed
 from bitecore.engine.document import Layer
 from bitecore.runsheet import CaseDocument, PieceEntry, standard
-from config.errors import Refused
+from ground.errors import Refused
 from house.services import newest
 from runs import changes, paths
 from runs.entries import EntryChange

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from config.errors import Refused
+from ground.errors import Refused
 from house import shelves
 from runs.paths import ABSENT
 

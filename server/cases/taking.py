@@ -10,7 +10,7 @@ from bitecore.engine.gives import unpack
 from bitecore.files import stl
 from bitecore.runsheet.export import safe_name
 from bitecore.runsheet.who import place_of
-from config.errors import Refused
+from ground.errors import Refused
 from house.services import newest
 from runs.services import look
 from runs.store import ServerStore

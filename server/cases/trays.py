@@ -12,7 +12,7 @@ from django.db import DatabaseError
 from bitecore.engine.graph import Node
 from bitecore.runsheet import CaseDocument, standard
 from bitecore.runsheet.who import CaseGraph
-from config.errors import log_accident
+from ground.errors import log_accident
 from runs.services import look
 from runs.store import ServerStore
 

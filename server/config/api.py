@@ -8,11 +8,10 @@ from ninja.security import SessionAuth
 from accounts.api import open_router as sign_in_router
 from accounts.api import router as accounts_router
 from cases.api import router as cases_router
+from ground.errors import install
 from house.api import router as house_router
 from plates.api import router as plates_router
 from runs.api import router as runs_router
-
-from .errors import install
 
 api = NinjaAPI(
     title="Bite Bench", version="1", auth=SessionAuth(), docs_url=None, urls_namespace="bench",

@@ -10,7 +10,7 @@ from typing import Any, TypeAlias
 from asgiref.sync import sync_to_async
 from django.db import connections
 
-from .errors import lost, said, shape
+from ground.errors import lost, said, shape
 
 # Anything but a drop: settings and words.
 _PLAIN_BYTES = 8_000_000

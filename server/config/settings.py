@@ -29,7 +29,7 @@ INSTALLED_APPS = [
     "runs",
 ]
 MIDDLEWARE = [
-    "config.errors.OneShape",
+    "ground.errors.OneShape",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",

@@ -7,11 +7,11 @@ from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.urls import path, re_path
 from django.views.decorators.csrf import ensure_csrf_cookie
 
+from ground.errors import shape
 from runs.events import events
 from runs.meshes import mesh, picture
 
 from .api import api
-from .errors import shape
 
 
 @ensure_csrf_cookie

@@ -13,7 +13,7 @@ from accounts.services import is_lead
 from bitecore.limits import Limits
 from bitecore.runsheet import standard
 from bitecore.runsheet.export import check_pattern
-from config.errors import Refused
+from ground.errors import Refused
 
 from . import shelves
 from .models import HouseRevision

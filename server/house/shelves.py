@@ -16,7 +16,7 @@ from bitecore.engine.document import Layer
 from bitecore.parts.shelf import BUILT_IN, SHELVES, Record
 from bitecore.runsheet import standard
 from bitecore.text import plain
-from config.errors import Refused
+from ground.errors import Refused
 
 from .models import ShelfRecord
 

@@ -7,7 +7,7 @@ from typing import Any
 from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 
-from config.errors import Refused
+from ground.errors import Refused
 from runs.kinds import document_of
 from runs.owning import folder
 from runs.services import look

@@ -10,7 +10,7 @@ from django.utils import timezone
 from bitecore.engine.document import Layer
 from bitecore.platesheet import PLATE, PlateBody, PlateDocument
 from cases import services as cases
-from config.errors import Refused
+from ground.errors import Refused
 from house.services import newest
 from runs import changes
 from runs.kinds import document_of

@@ -9,7 +9,7 @@ from django.utils import timezone
 from ninja import Router, Schema
 from procrastinate.contrib.django.models import ProcrastinateWorker
 
-from config.disk import room
+from ground.disk import room
 
 from .kinds import KINDS
 

@@ -11,7 +11,7 @@ from typing import Any
 from django.utils import timezone
 
 from accounts.services import label
-from config.errors import Refused
+from ground.errors import Refused
 
 from . import paths
 from .kinds import kind_of

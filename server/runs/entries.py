@@ -12,7 +12,7 @@ from pydantic import Field
 from bitecore.engine.entries import next_id
 from bitecore.engine.gives import Packed, packed_points
 from bitecore.engine.model import Step
-from config.errors import Refused
+from ground.errors import Refused
 
 from .owning import take_bytes
 from .paths import ABSENT

@@ -14,7 +14,7 @@ from django.contrib.sessions.backends.db import SessionStore
 from django.db import DatabaseError, connection, connections
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 
-from config.errors import shape
+from ground.errors import shape
 
 from .services import CHANNEL, name_of
 

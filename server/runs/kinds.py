@@ -12,7 +12,7 @@ from bitecore.engine.graph import Node
 from bitecore.engine.sheet import Sheet
 from bitecore.engine.store import Manifest
 from bitecore.views import ViewJob
-from config.refusing import Refused
+from ground.refusing import Refused
 
 from .models import Worked
 

@@ -13,7 +13,7 @@ from django.conf import settings
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 
 from bitecore.views import view_path
-from config.errors import shape
+from ground.errors import shape
 
 from .kinds import owners_visible
 from .models import BlobUse, ResultBlob, ResultUse

@@ -7,7 +7,7 @@ from typing import Any, TypeVar
 from bitecore.engine.document import SheetDocument
 from bitecore.engine.registry import Registry
 from bitecore.errors import BadSetting
-from config.errors import Refused
+from ground.errors import Refused
 from house import shelves
 
 Changes = list[tuple[list[str], Any]]

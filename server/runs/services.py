@@ -13,7 +13,8 @@ from procrastinate.contrib.django import app
 from procrastinate.exceptions import AlreadyEnqueued
 
 from bitecore.engine.document import SheetDocument
-from bitecore.engine.graph import Graph, resolve
+from bitecore.engine.graph import Graph
+from bitecore.engine.resolve import resolve
 
 from .kinds import Kind, document_of, kind_of, lock_of
 from .models import Owner, Worked

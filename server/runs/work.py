@@ -23,7 +23,7 @@ from bitecore.engine.task import Task
 from bitecore.errors import Cancelled
 from bitecore.progress import Run
 from bitecore.views import ViewJob, view_path
-from config.links import begin_anew
+from ground.links import begin_anew
 
 from .kinds import KINDS, GoneMeanwhile, Kind, document_of, kind_of, lock_of
 from .models import Worked

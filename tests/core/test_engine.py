@@ -26,9 +26,10 @@ from bitecore.engine.gives import (
     unpack,
     unpacked_points,
 )
-from bitecore.engine.graph import Graph, Node, resolve
+from bitecore.engine.graph import Graph, Node
 from bitecore.engine.model import BODIES, JAWS, WHOLE, Fix, Flag, Inputs, Need, Step, StepResult, StepSettings, above, setting
 from bitecore.engine.registry import Registry
+from bitecore.engine.resolve import resolve
 from bitecore.engine.sheet import Sheet
 from bitecore.engine.store import MemoryStore
 from bitecore.engine.task import perform

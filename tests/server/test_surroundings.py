@@ -25,8 +25,8 @@ from bitecore.errors import StepFailed
 from bitecore.files import stl
 from bitecore.runsheet import CASE, CaseDocument, MemoryStore, PieceEntry, evaluate, standard
 from cases.models import Case
-from config.disk import is_full
-from config.errors import said
+from ground.disk import is_full
+from ground.errors import said
 from runs.management.commands.bench_worker import _sweep
 from runs.models import Result
 from runs.turns import Desk
@@ -148,7 +148,7 @@ class RetryTest(WorkCase):
 class DropTest(ServerCase):
     def test_no_room_for_a_drop_is_said_before_anything_is_kept(self) -> None:
         usage = type("Usage", (), {"free": 150_000_000})()
-        with patch("config.disk.shutil.disk_usage", return_value=usage):
+        with patch("ground.disk.shutil.disk_usage", return_value=usage):
             answer = drop(self.mira, *pair())
             self.assertTrue(Client().get("/api/health").json()["disk_free_mb"] == 150)
         self.assertEqual((answer.status_code, answer.json()["code"]), (507, "disk-full"))
@@ -167,7 +167,7 @@ class DropTest(ServerCase):
     def test_a_disk_that_fills_up_is_said_from_a_threshold(self) -> None:
         for low, free in ((False, 6_000_000_000), (True, 4_000_000_000)):
             usage = type("Usage", (), {"free": free})()
-            with patch("config.disk.shutil.disk_usage", return_value=usage), override_settings(BENCH_DISK_LOW_BYTES=5_000_000_000):
+            with patch("ground.disk.shutil.disk_usage", return_value=usage), override_settings(BENCH_DISK_LOW_BYTES=5_000_000_000):
                 self.assertEqual(Client().get("/api/health").json()["disk_low"], low)
 
     def test_the_databases_own_full_disk(self) -> None:

@@ -8,8 +8,9 @@ from typing import Generic, Protocol, TypeVar
 
 from ..progress import QUIET, Run
 from .document import SheetDocument
-from .graph import Graph, Node, resolve
+from .graph import Graph, Node
 from .registry import Registry
+from .resolve import resolve
 from .sheet import Sheet
 from .store import Manifest, ResultStore
 from .task import Task, perform

@@ -2,9 +2,9 @@
 
 from ..blobs import MemoryBlobs
 from ..engine.evaluate import Evaluation, evaluate
-from ..engine.graph import resolve
 from ..engine.model import Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 from ..engine.registry import Registry
+from ..engine.resolve import resolve
 from ..engine.store import FolderStore, Manifest, MemoryStore, ResultStore
 from .document import CaseDocument, PieceEntry
 from .sheet import CASE, CaseSheet, standard

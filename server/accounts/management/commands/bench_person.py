@@ -8,7 +8,7 @@ from typing import Any
 from django.core.management.base import BaseCommand
 
 from accounts.services import LEAD, TECHNICIAN, make_person
-from config.refusing import Refused
+from ground.refusing import Refused
 
 
 class Command(BaseCommand):
