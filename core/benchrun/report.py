@@ -12,7 +12,7 @@ from bitecore.engine.gives import unpack
 from bitecore.engine.graph import Node
 from bitecore.runsheet import CaseDocument, Evaluation, Registry, ResultStore
 from bitecore.runsheet.export import Body, OutFile, export
-from bitecore.runsheet.who import CaseGraph, place_of
+from bitecore.runsheet.who import CaseGraph, best_mesh, place_of
 
 FORMAT = 1
 _FRAMES = {"bench": ("level", "home_to_bench"), "bite": ("bite", "home_to_bite"), "plate": ("plate", "home_to_plate")}
@@ -31,19 +31,14 @@ def write_outputs(graph: CaseGraph, store: ResultStore, out: Path, args: argpars
     return [row for file in files for row in file.rows]
 
 
-_AS_THEY_STAND = (("assemble", "body", "body"), ("trim", "mesh", "trimmed"), ("intake", "mesh", "scan"))
-
-
 def _as_they_stand(graph: CaseGraph, store: ResultStore, frame: str) -> list[OutFile]:
     bodies = []
     for piece, jaw in graph.jaws.items():
-        there = ((n, name, kind) for step, name, kind in _AS_THEY_STAND if (n := graph.node(step, piece)) and n.mesh(name))
-        found = next(there, None)
+        best = best_mesh(graph, piece)
         matrix = np.eye(4).tolist() if frame == "home" else _json(graph, *_FRAMES[frame], piece)
-        if found is not None and matrix is not None:
-            node, name, kind = found
-            assert node.manifest is not None
-            bodies.append(Body(piece, jaw, kind, unpack(node.manifest.values[name], store.blobs), np.array(matrix)))
+        if best is not None and matrix is not None:
+            kind, digest = best
+            bodies.append(Body(piece, jaw, kind, unpack({"mesh": digest}, store.blobs), np.array(matrix)))
     # Scans are open surfaces, which 3MF's core specification does not take as models.
     solid = bool(bodies) and all(b.kind == "body" for b in bodies)
     return export(bodies, frame=frame, pattern="{kind}_{jaw}", words={}, threemf_all=solid)

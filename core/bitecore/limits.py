@@ -30,8 +30,14 @@ def whole_number(environment: Mapping[str, str], variable: str, default: int, le
 
 @dataclass(frozen=True)
 class Limits:
-    """How much is accepted. triangles : per scan; drop_bytes : all files of one drop, packed and unpacked; files : scans of
-    one drop; read_seconds : of a processor's time to read one scan; read_bytes : of memory to read it in."""
+    """How much is accepted.
+
+    triangles    : per scan
+    drop_bytes   : all files of one drop, packed and unpacked
+    files        : scans of one drop
+    read_seconds : of a processor's time to read one scan
+    read_bytes   : of memory to read it in
+    """
 
     triangles: int = 1_500_000
     drop_bytes: int = 300_000_000

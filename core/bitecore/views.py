@@ -31,9 +31,13 @@ _LIGHT_CELLS = 64
 
 @dataclass(frozen=True)
 class ViewJob:
-    """kind : early (of one scan file, in the file's own units: a light copy, then beside it all of it), full (of one
-    mesh digest), picture (of several, each with its matrix) or turn (of one with its matrix, once around). to : where it
-    goes. urgent : before any step, for someone looks at an empty stage."""
+    """A view that is to be made.
+
+    kind   : early (of one scan file, in the file's own units: a light copy, then beside it all of it), full (of one mesh
+             digest), picture (of several, each with its matrix) or turn (of one with its matrix, once around)
+    to     : where it goes
+    urgent : before any step, for someone looks at an empty stage
+    """
 
     kind: str
     meshes: tuple[tuple[str, Any], ...]

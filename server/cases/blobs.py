@@ -34,7 +34,12 @@ class Accepted:
 
 @dataclass
 class Drop:
-    """scans : those that can be used; carried : whole cases, from other installations; refused : {file, code, message}."""
+    """What came of a drop.
+
+    scans   : those that can be used
+    carried : whole cases, from other installations
+    refused : {file, code, message}
+    """
 
     scans: list[Accepted] = field(default_factory=list)
     carried: list[Carried] = field(default_factory=list)

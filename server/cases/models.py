@@ -17,8 +17,12 @@ class CaseQuery(models.QuerySet):
 
 
 class Case(Worked):
-    """summary : what the rack shows of it (see trays.py); picture : name of its still picture; closed : put away then, to be
-    kept until keep_until."""
+    """A case on the rack.
+
+    summary : what the rack shows of it (see trays.py)
+    picture : name of its still picture
+    closed  : put away then, to be kept until keep_until
+    """
 
     number = models.CharField(max_length=20, unique=True)
     summary = models.JSONField(default=dict)

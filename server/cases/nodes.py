@@ -15,6 +15,9 @@ from bitecore.runsheet import standard
 log = logging.getLogger("bench.cases")
 
 
+State = Literal["done", "look", "failed", "off", "working", "stale", "todo"]
+
+
 class PlaceOut(Schema):
     """See bitecore.engine.model.Place."""
 
@@ -62,7 +65,7 @@ class _Node(Schema):
     part_of: str
     piece: str
     jaw: str | None
-    state: str
+    state: State
     figure: str
     looks: int
     doubt: str

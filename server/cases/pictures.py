@@ -9,23 +9,18 @@ from typing import Any
 
 import numpy as np
 
-from bitecore.runsheet.who import CaseGraph, place_of
+from bitecore.runsheet.who import CaseGraph, best_mesh, place_of
 from bitecore.views import VERSION, ViewJob
 from runs.owning import pictures
-
-_STAGES = (("assemble", "body"), ("trim", "mesh"), ("intake", "mesh"))
 
 
 def picture_job(owner_id: int, graph: CaseGraph) -> ViewJob | None:
     """The best mesh of each jaw in its place on the bench; None while there is nothing to show."""
     meshes: list[tuple[str, list | None]] = []
     for piece in graph.jaws:
-        for step, name in _STAGES:
-            node = graph.node(step, piece)
-            digest = node.mesh(name) if node else None
-            if digest:
-                meshes.append((digest, place_of(graph, piece, "home_to_bench")))
-                break
+        best = best_mesh(graph, piece)
+        if best:
+            meshes.append((best[1], place_of(graph, piece, "home_to_bench")))
     if not meshes:
         return None
     seed = hashlib.sha256(json.dumps([VERSION, meshes]).encode()).hexdigest()[:40]

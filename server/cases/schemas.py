@@ -8,7 +8,7 @@ from ninja import Schema
 
 from runs.entries import EntryChange
 
-from .nodes import NodeDetail, NodeOut
+from .nodes import NodeDetail, NodeOut, State
 
 
 class PieceOut(Schema):
@@ -44,8 +44,11 @@ class FileOut(Schema):
 
 
 class CaseOut(Schema):
-    """open, opened : the step that was asked for, with all there is to say of its nodes; accepted : {step: what has changed
-    since, in words}."""
+    """A case as the bench shows it.
+
+    open, opened : the step that was asked for, with all there is to say of its nodes
+    accepted     : {step: what has changed since, in words}
+    """
 
     number: str
     revision: int
@@ -67,6 +70,12 @@ class CaseOut(Schema):
     veiled: bool = False
 
 
+class TrayState(Schema):
+    step: str
+    title: str
+    state: State
+
+
 class Tray(Schema):
     number: str
     patient: str
@@ -75,7 +84,7 @@ class Tray(Schema):
     due: str
     picture: str
     step: str
-    states: list[dict[str, str]]
+    states: list[TrayState]
     waits: str
     tone: str
     working: float | None
@@ -167,7 +176,11 @@ class JawMoved(Schema):
 
 
 class Moved(Schema):
-    """since : what was done; jaws : none where nothing is known."""
+    """What the last change that moved a jaw did.
+
+    since : what was done
+    jaws  : none where nothing is known
+    """
 
     since: str = ""
     who: str = ""
@@ -179,8 +192,12 @@ class Others(Schema):
 
 
 class SettingOut(Schema):
-    """step : whose it is: the step's own, or of a part of it; shelf : of the house, from which it chooses; labels : what
-    choices are called."""
+    """A setting of a step, for its form.
+
+    step   : whose it is: the step's own, or of a part of it
+    shelf  : of the house, from which it chooses
+    labels : what choices are called
+    """
 
     step: str
     key: str

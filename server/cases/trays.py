@@ -19,7 +19,7 @@ from runs.store import ServerStore
 from .accepting import asks, changed_since
 from .documents import document_of
 from .models import Case
-from .schemas import Tray
+from .schemas import Tray, TrayState
 
 _WORST = ("failed", "look", "working", "stale", "todo", "done", "off")
 _FIELDS = ("patient", "practice", "purpose", "due")
@@ -134,7 +134,7 @@ def tray(case: Case, *, veiled: bool) -> Tray:
     running = [w.get("fraction", 0.0) for w in case.working.values()] if case.needs_work else []
     return Tray(
         number=case.number, patient="" if veiled else kept["patient"], practice=kept["practice"], purpose=kept["purpose"],
-        due=kept["due"], picture=picture_of(case), step=step, states=states, waits=waits, tone=tone,
+        due=kept["due"], picture=picture_of(case), step=step, states=[TrayState(**s) for s in states], waits=waits, tone=tone,
         working=min(running) if running else None, created=case.created.isoformat(),
         closed=case.closed is not None, keep_until=case.keep_until.isoformat() if case.keep_until else "",
     )  # fmt: skip

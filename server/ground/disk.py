@@ -19,7 +19,11 @@ _TIMES, _RESERVE = 3, 200_000_000
 
 @dataclass(frozen=True)
 class Room:
-    """free_bytes : left on the disk; low : under the threshold from which it is said."""
+    """What is left on the disk.
+
+    free_bytes : left on the disk
+    low        : under the threshold from which it is said
+    """
 
     free_bytes: int
     low: bool

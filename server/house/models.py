@@ -7,8 +7,12 @@ from django.db import models
 
 
 class HouseRevision(models.Model):
-    """steps : {step: {key: value}} where the house differs from the steps' own defaults; versions : {step: version}
-    of the steps when these were saved; general : what is no step's."""
+    """The house's settings, one row a change.
+
+    steps    : {step: {key: value}} where the house differs from the steps' own defaults
+    versions : {step: version} of the steps when these were saved
+    general  : what is no step's
+    """
 
     number = models.PositiveIntegerField(unique=True)
     steps = models.JSONField(default=dict)

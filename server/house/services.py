@@ -21,9 +21,11 @@ from .models import HouseRevision
 
 class General(BaseModel):
     """What the house decides besides the steps. Seven years are usual (common practice, no source); the law decides.
-    case_name : how a case is called that is exported as a whole, from {number}, {patient}, {practice} and {date}. results_gb :
-    above this much, results of earlier settings are dropped, the longest unused first. The rest
-    are limits of what is accepted, as in bitecore.limits; None: as this installation was started."""
+
+    case_name  : how a case is called that is exported as a whole, from {number}, {patient}, {practice} and {date}
+    results_gb : above this much, results of earlier settings are dropped, the longest unused first. The rest are limits of
+                 what is accepted, as in bitecore.limits; None: as this installation was started.
+    """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
     retention_years: int = Field(7, ge=0, le=60, title="Years of keeping")
@@ -42,7 +44,13 @@ class General(BaseModel):
 
 @dataclass(frozen=True)
 class House:
-    """number : of the revision; steps : its settings; versions : of the steps they were saved under; general : the rest."""
+    """The house's settings as they are now.
+
+    number   : of the revision
+    steps    : its settings
+    versions : of the steps they were saved under
+    general  : the rest
+    """
 
     number: int = 0
     steps: dict[str, Any] = field(default_factory=dict)

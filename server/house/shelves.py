@@ -25,7 +25,11 @@ _LONGEST_NAME = 120
 
 @dataclass(frozen=True)
 class OnShelf:
-    """A record as it is now. steps : settings it brings, {step: {key: value}}; data : what it holds besides."""
+    """A record as it is now.
+
+    steps : settings it brings, {step: {key: value}}
+    data  : what it holds besides
+    """
 
     id: str
     name: str

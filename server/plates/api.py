@@ -30,7 +30,11 @@ class PlateBodyOut(Schema):
 
 
 class PlateOut(Schema):
-    """states : {step: state}; sentences : what the steps say."""
+    """A plate as it is now.
+
+    states    : {step: state}
+    sentences : what the steps say
+    """
 
     id: int
     name: str

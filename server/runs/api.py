@@ -17,7 +17,11 @@ router = Router(tags=["runs"])
 
 
 class Health(Schema):
-    """disk_free_mb : left where everything is kept; disk_low : so little that it has to be said."""
+    """How the machine is doing.
+
+    disk_free_mb : left where everything is kept
+    disk_low     : so little that it has to be said
+    """
 
     ok: bool
     worker: bool

@@ -21,7 +21,12 @@ _MOST_POINTS = 2000
 
 
 class EntryChange(Schema):
-    """at : the setting, and where its entries are kept by scan the scan; id : empty for a new one; value : None takes it away."""
+    """A change of one entry of a setting.
+
+    at    : the setting, and where its entries are kept by scan the scan
+    id    : empty for a new one
+    value : None takes it away
+    """
 
     at: list[str] = Field(min_length=1, max_length=3)
     id: str = ""

@@ -24,7 +24,12 @@ class GoneMeanwhile(Refused):
 
 
 class Kind(ABC, Generic[W]):
-    """name : in addresses of jobs and in events; sheet : what it is worked out on; document : the model of its document."""
+    """What the engine asks of a kind of what is worked out.
+
+    name     : in addresses of jobs and in events
+    sheet    : what it is worked out on
+    document : the model of its document
+    """
 
     name: ClassVar[str]
     sheet: ClassVar[Sheet[Any, Any]]

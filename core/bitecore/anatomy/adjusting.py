@@ -100,7 +100,12 @@ class _Side:
 
 @dataclass(frozen=True)
 class Moved:
-    """matrix : (4, 4) to be applied after lower_to_upper; distance_mm, angle_deg : how far; axis : in words."""
+    """A movement of the lower that closes or eases the bite.
+
+    matrix                 : (4, 4) to be applied after lower_to_upper
+    distance_mm, angle_deg : how far
+    axis                   : in words
+    """
 
     matrix: NDArray[np.float64]
     distance_mm: float

@@ -37,10 +37,16 @@ WORST_RMS_MM, WORST_ERROR_MM = 0.08, 0.15
 
 @dataclass(frozen=True)
 class Placed:
-    """One bite scan. to_upper : (4, 4), None where it was not placed; side : left, right, front or all round, the patient's; met :
-    (upper, lower) share that lies on each; rms_mm : (upper, lower) scatter of what is met; why : what speaks against it;
-    marks_mm : how far apart the points of each pair of marks are, once laid on each other; at_mm : (3,) in its home, where
-    it lies off most, or its middle."""
+    """One bite scan.
+
+    to_upper : (4, 4), None where it was not placed
+    side     : left, right, front or all round, the patient's
+    met      : (upper, lower) share that lies on each
+    rms_mm   : (upper, lower) scatter of what is met
+    why      : what speaks against it
+    marks_mm : how far apart the points of each pair of marks are, once laid on each other
+    at_mm    : (3,) in its home, where it lies off most, or its middle
+    """
 
     piece: str
     to_upper: NDArray[np.float64] | None
@@ -54,8 +60,13 @@ class Placed:
 
 @dataclass(frozen=True)
 class BiteFit:
-    """lower_to_upper : (4, 4), None where refused, with why; error_mm : RMS error to expect at the lower's teeth; loose :
-    the direction it is least held in; disagree_mm : how far two sides alone would move the lower's teeth apart."""
+    """The relation as the bite scans say it.
+
+    lower_to_upper : (4, 4), None where refused, with why
+    error_mm       : RMS error to expect at the lower's teeth
+    loose          : the direction it is least held in
+    disagree_mm    : how far two sides alone would move the lower's teeth apart
+    """
 
     lower_to_upper: NDArray[np.float64] | None
     scans: tuple[Placed, ...]
@@ -115,7 +126,11 @@ def _without_bad(
 
 @dataclass(frozen=True)
 class Marked:
-    """starts : (to upper, to lower); apart_mm : what is left between the points of each pair, in the order given."""
+    """Where a bite scan lies by matched points.
+
+    starts   : (to upper, to lower)
+    apart_mm : what is left between the points of each pair, in the order given
+    """
 
     starts: tuple[NDArray[np.float64], NDArray[np.float64]]
     apart_mm: tuple[float, ...]

@@ -55,8 +55,13 @@ def stands_at(about: Mapping[str, Any]) -> NDArray[np.float64]:
 
 @dataclass(frozen=True)
 class Found:
-    """jaw : whose block; matrix : (4, 4) block to the file's own place; rms_mm : of its faces off the known ones; error_mm :
-    RMS error to expect at the far teeth."""
+    """A reference block that was found in a scan.
+
+    jaw      : whose block
+    matrix   : (4, 4) block to the file's own place
+    rms_mm   : of its faces off the known ones
+    error_mm : RMS error to expect at the far teeth
+    """
 
     jaw: str
     matrix: NDArray[np.float64]

@@ -22,8 +22,14 @@ _FINER_MM = 0.15
 
 @dataclass(frozen=True)
 class Relation:
-    """overlap_mm : deepest (0 when apart); gap_mm : smallest (0 when overlapping); near_share : of probed points
-    closer than 0.3 mm; deepest_mm (3,) and closest_mm (3,) lie on the lower, in the upper's frame."""
+    """How two jaws stand to each other.
+
+    overlap_mm : deepest (0 when apart)
+    gap_mm     : smallest (0 when overlapping)
+    near_share : of probed points closer than 0.3 mm
+    deepest_mm : (3,) where it is deepest, on the lower, in the upper's frame
+    closest_mm : (3,) where the gap is smallest, likewise
+    """
 
     overlap_mm: float
     gap_mm: float
@@ -60,8 +66,13 @@ def _by(m: NDArray, points: NDArray) -> NDArray[np.float64]:
 
 @dataclass(frozen=True)
 class _Asked:
-    """signed : (k,) mm; points : (k, 3) in the surface's home; vertices : (k,) which of the probed mesh; count : how many
-    were asked."""
+    """Points of one jaw asked of the other.
+
+    signed   : (k,) mm
+    points   : (k, 3) in the surface's home
+    vertices : (k,) which of the probed mesh
+    count    : how many were asked
+    """
 
     signed: NDArray[np.float64]
     points: NDArray[np.float64]

@@ -34,9 +34,14 @@ _TOLD_MM3, _ONE_SIDED = 5.0, 0.6
 
 @dataclass(frozen=True)
 class Followed:
-    """matrix : (4, 4) the further scan's home to the first's, None where refused, with why; met : share of the further
-    scan that lies on the first; rms_mm : their scatter there; error_mm : RMS error to expect at the teeth, or at the scan
-    bodies where it was laid by them; posts : how many those are."""
+    """A further scan laid on the first.
+
+    matrix   : (4, 4) the further scan's home to the first's, None where refused, with why
+    met      : share of the further scan that lies on the first
+    rms_mm   : their scatter there
+    error_mm : RMS error to expect at the teeth, or at the scan bodies where it was laid by them
+    posts    : how many those are
+    """
 
     matrix: NDArray[np.float64] | None
     met: float

@@ -22,7 +22,11 @@ _CORNER = {1: "{}┘", 2: "└{}", 3: "┌{}", 4: "{}┐"}
 
 @dataclass(frozen=True)
 class Tooth:
-    """jaw : upper or lower; deciduous : a milk tooth."""
+    """A tooth in all three notations.
+
+    jaw       : upper or lower
+    deciduous : a milk tooth
+    """
 
     fdi: int
     universal: str

@@ -25,7 +25,12 @@ def as_they_came(upper: Jaw, lower: Jaw) -> Relation | None:
 
 @dataclass(frozen=True)
 class Lent:
-    """lower_to_upper : (4, 4) as an earlier pair had it; by : the pieces of that pair; error_mm : of both fits together."""
+    """The relation that an earlier pair had, lent to this one.
+
+    lower_to_upper : (4, 4) as an earlier pair had it
+    by             : the pieces of that pair
+    error_mm       : of both fits together
+    """
 
     lower_to_upper: NDArray[np.float64]
     by: tuple[str, str]

@@ -32,7 +32,11 @@ _MOST_POINTS = 6000
 
 @dataclass(frozen=True)
 class Disc:
-    """middle_mm : (3,) of the flat end; axis : (3,) unit, outwards, along the post; radius_mm of the end."""
+    """The flat end of a scan body.
+
+    middle_mm : (3,) of the flat end
+    axis      : (3,) unit, outwards, along the post
+    """
 
     middle_mm: NDArray[np.float64]
     axis: NDArray[np.float64]

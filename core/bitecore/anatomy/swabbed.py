@@ -14,7 +14,11 @@ from ..mesh import Mesh
 
 @dataclass(frozen=True)
 class Stroke:
-    """points_mm : (k, 3) where the swab went, in the scan's home; adds : it marks, or takes marks away."""
+    """One stroke of the swab.
+
+    points_mm : (k, 3) where the swab went, in the scan's home
+    adds      : it marks, or takes marks away
+    """
 
     points_mm: NDArray[np.float64]
     radius_mm: float

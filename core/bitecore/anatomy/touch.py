@@ -28,8 +28,13 @@ _LEAST_MM2 = 0.02
 
 @dataclass(frozen=True)
 class Contact:
-    """point_mm : (3,) the deepest place, in the jaw's home; depth_mm : overlap there, negative for a gap; side : left,
-    right or front; behind_mm : how far behind the incisors."""
+    """One contact between the jaws.
+
+    point_mm  : (3,) the deepest place, in the jaw's home
+    depth_mm  : overlap there, negative for a gap
+    side      : left, right or front
+    behind_mm : how far behind the incisors
+    """
 
     point_mm: NDArray[np.float64]
     depth_mm: float
@@ -40,8 +45,11 @@ class Contact:
 
 @dataclass(frozen=True)
 class Touching:
-    """touch : the surface within the foil; deep : the part of it that overlaps by more than the tolerance; None where
-    there is none."""
+    """Where one jaw touches the other.
+
+    touch : the surface within the foil
+    deep  : the part of it that overlaps by more than the tolerance; None where there is none
+    """
 
     touch: Mesh | None
     deep: Mesh | None

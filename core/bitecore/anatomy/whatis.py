@@ -39,8 +39,12 @@ _MOST_WITHOUT_PALATE = 0.96
 
 @dataclass(frozen=True)
 class Shape:
-    """kind with its confidence; jaw (upper, lower or None) with its; up : (3,) where the teeth point; front : (3,) to the
-    lips; incisal : (3,) mm, where the midline meets the occlusal plane, where it was found."""
+    """What a scan shows: its kind and its jaw (upper, lower or None), each with how sure that is.
+
+    up      : (3,) where the teeth point
+    front   : (3,) to the lips
+    incisal : (3,) mm, where the midline meets the occlusal plane, where it was found
+    """
 
     kind: str
     kind_confidence: float

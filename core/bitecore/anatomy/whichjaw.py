@@ -74,8 +74,12 @@ def signs(local: NDArray[np.float64], tips: NDArray[np.float64]) -> dict[str, fl
 
 @dataclass(frozen=True)
 class Told:
-    """upper : the natural logarithm of the odds for an upper; against : how much of what was measured speaks for the
-    other jaw; partial : a width of the arch could not be measured, and no palate is seen."""
+    """What the arch tells of which jaw it is.
+
+    upper   : the natural logarithm of the odds for an upper
+    against : how much of what was measured speaks for the other jaw
+    partial : a width of the arch could not be measured, and no palate is seen
+    """
 
     upper: float
     against: float

@@ -46,8 +46,12 @@ class HereRunner:
 
 @dataclass
 class Evaluation(Generic[G]):
-    """graph : the last look; worked : keys that were worked out now (the others were there already); passing : what failed
-    because of the surroundings."""
+    """What came of working a sheet out.
+
+    graph   : the last look
+    worked  : keys that were worked out now (the others were there already)
+    passing : what failed because of the surroundings
+    """
 
     graph: G
     worked: set[str] = field(default_factory=set)

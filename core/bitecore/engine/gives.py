@@ -25,8 +25,11 @@ class FileValue:
 
 @dataclass(frozen=True)
 class Solid:
-    """One closed solid for the assembly, in the jaw's home. op : add, cut, or split; name : what it is; of split also the
-    part it makes (cut-k3)."""
+    """One closed solid for the assembly, in the jaw's home.
+
+    op   : add, cut, or split
+    name : what it is; of split also the part it makes (cut-k3)
+    """
 
     op: Literal["add", "cut", "split"]
     mesh: Mesh
@@ -57,8 +60,12 @@ class ByPiece(dict):
 
 @dataclass(frozen=True)
 class Gives:
-    """The type of an output. kind : what it is; model : of json, any type pydantic can check; by_piece : one for each
-    address."""
+    """The type of an output.
+
+    kind     : what it is
+    model    : of json, any type pydantic can check
+    by_piece : one for each address
+    """
 
     kind: Literal["mesh", "files", "solids", "reserves", "json"]
     model: Any = None

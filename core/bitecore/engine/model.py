@@ -49,7 +49,12 @@ def setting(
 
 @dataclass(frozen=True)
 class Place:
-    """A place in space. piece : its address; frame : home, bite or bench; radius_mm : how much to show."""
+    """A place in space.
+
+    piece     : its address
+    frame     : home, bite or bench
+    radius_mm : how much to show
+    """
 
     piece: str
     point_mm: tuple[float, float, float]

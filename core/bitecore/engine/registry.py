@@ -19,8 +19,12 @@ def found_in(package: ModuleType) -> list[Step]:
 
 
 class Registry:
-    """steps : each after all it needs, else by number. outside : {source: names} of what comes from no step. Raises ValueError
-    where a need cannot be met, and where steps need each other in a circle."""
+    """The steps of a kind of sheet. Raises ValueError where a need cannot be met, and where steps need each other in a
+    circle.
+
+    steps   : each after all it needs, else by number
+    outside : what stands for what comes from no step
+    """
 
     def __init__(self, steps: Iterable[Step], *, outside: Iterable[str] = ("source", "case", "shelf")) -> None:
         given = list(steps)

@@ -16,8 +16,12 @@ G = TypeVar("G", bound=Graph)
 
 
 class Sheet(ABC, Generic[D, G]):
-    """name : of the kind; module : where a child process finds it, as SHEET; learns : steps after which it is known anew what
-    is there."""
+    """What the engine asks of a kind of sheet.
+
+    name   : of the kind
+    module : where a child process finds it, as SHEET
+    learns : steps after which it is known anew what is there
+    """
 
     name: ClassVar[str]
     module: ClassVar[str]

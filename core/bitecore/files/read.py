@@ -45,7 +45,11 @@ class SourceFile:
 
 @dataclass(frozen=True)
 class ReadMesh:
-    """points : (3m, 3) float64, three corners per triangle in file units; dropped_nan : triangles left out."""
+    """A scan as its file says it, before it is welded.
+
+    points      : (3m, 3) float64, three corners per triangle in file units
+    dropped_nan : triangles left out
+    """
 
     points: NDArray[np.float64]
     form: str

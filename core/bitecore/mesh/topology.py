@@ -53,7 +53,9 @@ def _edge_table(faces, n_vertices):
 class EdgeTable:
     """Per half-edge h = 3·face + corner, from that corner to the next.
 
-    twin : (3m,) the other half-edge, -1 on a border; count : faces at the edge; same : both run the same way.
+    twin  : (3m,) the other half-edge, -1 on a border
+    count : faces at the edge
+    same  : both run the same way
     """
 
     twin: NDArray[np.int64]

@@ -181,7 +181,11 @@ def _offsets(loops: list[NDArray]) -> list[int]:
 
 @dataclass(frozen=True)
 class Based:
-    """body : the solid in the frame of the input; border_cut_mm : the most that was cut back to free the walls."""
+    """A body on its flat base.
+
+    body          : the solid in the frame of the input
+    border_cut_mm : the most that was cut back to free the walls
+    """
 
     body: Mesh
     floor_mm: float

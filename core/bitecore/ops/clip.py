@@ -59,7 +59,11 @@ def _clip(faces, value, twin):
 
 @dataclass(frozen=True)
 class Clipped:
-    """mesh : what is kept; removed_triangles : faces of the input with nothing left."""
+    """What a plane leaves of a mesh.
+
+    mesh              : what is kept
+    removed_triangles : faces of the input with nothing left
+    """
 
     mesh: Mesh
     removed_triangles: int

@@ -24,7 +24,11 @@ from .clip import frame_of
 
 @dataclass(frozen=True)
 class Hole:
-    """rim : vertex numbers in border direction; middle_mm; width_mm : the longest way straight across."""
+    """One hole in a surface.
+
+    rim      : vertex numbers in border direction; middle_mm
+    width_mm : the longest way straight across
+    """
 
     rim: NDArray[np.int32]
     middle_mm: NDArray[np.float64]

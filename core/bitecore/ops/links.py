@@ -55,8 +55,11 @@ class Link:
 
 @dataclass
 class Rows:
-    """One link's equations at the poses of now: J of a point of the moving body (that of `on` is its negative); w :
-    weights; slope : how much a change of r counts, which is less, as the weight changes with it."""
+    """One link's equations at the poses of now: J of a point of the moving body (that of `on` is its negative);
+
+    w     : weights
+    slope : how much a change of r counts, which is less, as the weight changes with it
+    """
 
     j: NDArray
     r: NDArray

@@ -32,7 +32,11 @@ _STRIDE = 1.3
 
 @dataclass(frozen=True)
 class LinkFit:
-    """rms_mm of what was met; met : its share of all points; residual_mm, point_mm (world), used : of each point."""
+    """rms_mm of what was met;
+
+    met  : its share of all points; residual_mm, point_mm (world),
+    used : of each point
+    """
 
     rms_mm: float
     met: float
@@ -43,8 +47,14 @@ class LinkFit:
 
 @dataclass(frozen=True)
 class Settlement:
-    """poses : body to (4, 4) world; links : as asked, in order; covariance : (6 f, 6 f) of small turns (rad, about the
-    world's origin) and shifts (mm) of the free bodies in `free`'s order; noise_mm, warp_mm : the two errors found."""
+    """Surfaces settled on each other.
+
+    poses             : body to (4, 4) world
+    links             : as asked, in order
+    covariance        : (6 f, 6 f) of small turns (rad, about the world's origin) and shifts (mm) of the free bodies in
+                        `free`'s order
+    noise_mm, warp_mm : the two errors found
+    """
 
     poses: dict[str, NDArray[np.float64]]
     links: tuple[LinkFit, ...]

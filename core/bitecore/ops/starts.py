@@ -24,7 +24,11 @@ _MET_MM, _ALIKE = 0.25, 0.8
 
 @dataclass(frozen=True)
 class Samples:
-    """points_mm : (k, 3) spread evenly over a surface; normals : (k, 3) unit, outward."""
+    """Points of a surface.
+
+    points_mm : (k, 3) spread evenly over a surface
+    normals   : (k, 3) unit, outward
+    """
 
     points_mm: NDArray[np.float64]
     normals: NDArray[np.float64]
@@ -54,7 +58,11 @@ def samples_of(mesh: Mesh, count: int) -> Samples:
 
 @dataclass(frozen=True)
 class Candidate:
-    """matrix : (4, 4) source to target; met : share of the source's points that lie on the target (0 to 1)."""
+    """A rough placement.
+
+    matrix : (4, 4) source to target
+    met    : share of the source's points that lie on the target (0 to 1)
+    """
 
     matrix: NDArray[np.float64]
     met: float

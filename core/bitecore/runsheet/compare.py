@@ -16,9 +16,14 @@ _SAME_MM = 1e-6
 
 @dataclass(frozen=True)
 class JawMove:
-    """moved_mm : RMS over the tips that levelled the jaws; most_mm : the farthest of them; turned_deg; body : same, changed,
-    new, or none; had_ml, has_ml : its volume before
-    and now, None where there was or is no body; plate_mm : how far it moved on the plate."""
+    """What a change did to one jaw.
+
+    moved_mm       : RMS over the tips that levelled the jaws
+    most_mm        : the farthest of them; turned_deg
+    body           : same, changed, new, or none
+    had_ml, has_ml : its volume before and now, None where there was or is no body
+    plate_mm       : how far it moved on the plate
+    """
 
     piece: str
     jaw: str

@@ -42,7 +42,12 @@ class PartEntry(BaseModel):
 
 
 class CaseDocument(SheetDocument):
-    """opened : the day, as YYYY-MM-DD; teeth : FDI numbers in the order of the chart, with spaces between; parts : by address."""
+    """What is kept of a case.
+
+    opened : the day, as YYYY-MM-DD
+    teeth  : FDI numbers in the order of the chart, with spaces between
+    parts  : by address
+    """
 
     model_config = ConfigDict(extra="forbid")
     number: str = ""

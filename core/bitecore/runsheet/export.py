@@ -31,7 +31,12 @@ class Body:
 
 @dataclass(frozen=True)
 class OutFile:
-    """words : jaw, frame and kind, as they stand in its name; piece : whose it is, where it is of one; ending : .stl or .3mf."""
+    """A file as it goes out.
+
+    words  : jaw, frame and kind, as they stand in its name
+    piece  : whose it is, where it is of one
+    ending : .stl or .3mf
+    """
 
     name: str
     data: bytes

@@ -55,7 +55,11 @@ class About(TypedDict):
 
 
 class Relation(TypedDict):
-    """loose : what leaves the fit loose; disagree_mm : by how much two scans do."""
+    """The relation as the bite scans say it.
+
+    loose       : what leaves the fit loose
+    disagree_mm : by how much two scans do
+    """
 
     lower_to_upper: Matrix | None
     rms_mm: float
@@ -128,7 +132,11 @@ class Stand(TypedDict):
 
 
 class Saw(TypedDict):
-    """mm : its place along the bench axis, whether it is on or not; keep : the side that stays."""
+    """One saw in its jaw's home.
+
+    mm   : its place along the bench axis, whether it is on or not
+    keep : the side that stays
+    """
 
     on: bool
     mm: float

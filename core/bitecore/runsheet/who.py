@@ -20,7 +20,12 @@ _BEFORE = re.compile(r"(?<![a-z])(before|pre-?op|pre-?prep|initial|diagnostic)(?
 
 @dataclass
 class CaseGraph(Graph):
-    """jaws : {piece: upper or lower} of the scans that are worked on; kinds : {piece: kind} of the others; entries : of all."""
+    """What is known of a case.
+
+    jaws    : {piece: upper or lower} of the scans that are worked on
+    kinds   : {piece: kind} of the others
+    entries : of all
+    """
 
     jaws: dict[str, str] = field(default_factory=dict)
     kinds: dict[str, str] = field(default_factory=dict)
@@ -127,6 +132,16 @@ def place_of(graph: CaseGraph, piece: str, name: str) -> list | None:
         if rows is not None:
             return rows
     return None
+
+
+# The further on, the better: as files go out where nothing else is asked, and on the tray.
+_BEST = (("assemble", "body", "body"), ("trim", "mesh", "trimmed"), ("intake", "mesh", "scan"))
+
+
+def best_mesh(graph: CaseGraph, piece: str) -> tuple[str, str] | None:
+    """(kind: body, trimmed or scan; digest) of what is made of a jaw as far as it is worked out."""
+    found = ((kind, node.mesh(name)) for step, name, kind in _BEST if (node := graph.node(step, piece)))
+    return next(((kind, digest) for kind, digest in found if digest), None)
 
 
 def target_of(document: CaseDocument, graph: CaseGraph, piece: str) -> Found:

@@ -6,7 +6,7 @@ const WORST: StepState[] = ["failed", "look", "working", "stale", "todo", "done"
 
 /** The worse of the two jaws; while a part of the step is worked out, the step is. */
 export function stateOf(data: CaseOut, step: string): StepState {
-  const states = nodesOf(data, step).map((n) => n.state as StepState);
+  const states = nodesOf(data, step).map((n) => n.state);
   const parts = data.nodes.filter((n) => n.part_of === step && n.state === "working");
   if (parts.length && !states.some((s) => s === "failed")) return "working";
   return states.length === 0 ? "todo" : (WORST.find((w) => states.includes(w)) ?? "todo");

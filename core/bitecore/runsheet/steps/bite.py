@@ -61,8 +61,12 @@ _MEANWHILE = "Until it comes each jaw is levelled by itself and contacts stay op
 
 @dataclass(frozen=True)
 class _Found:
-    """lower_to_upper None: there is none; how : in a word; flags, readings : what is to be said of it; meet : how they
-    stand then, where it is known already."""
+    """lower_to_upper None: there is none;
+
+    how             : in a word
+    flags, readings : what is to be said of it
+    meet            : how they stand then, where it is known already
+    """
 
     lower_to_upper: NDArray | None
     how: str

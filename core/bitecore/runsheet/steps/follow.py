@@ -26,7 +26,11 @@ from ..values import FollowPlace
 
 
 class Brushed(Entry):
-    """A stroke of the swab. points_mm : where it went, in the scan's home; adds : it marks, or takes marks away."""
+    """A stroke of the swab.
+
+    points_mm : where it went, in the scan's home
+    adds      : it marks, or takes marks away
+    """
 
     points_mm: Points
     radius_mm: float = Field(gt=0, le=20)
@@ -45,7 +49,11 @@ class FollowSettings(StepSettings):
 
 @dataclass(frozen=True)
 class _Ways:
-    """What each way found; used : the one that counts, how : its name."""
+    """What each way found;
+
+    used : the one that counts,
+    how  : its name
+    """
 
     used: Followed
     how: str

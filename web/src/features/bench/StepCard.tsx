@@ -7,7 +7,7 @@ import { capital } from "../../shared/format";
 import { Command } from "../../shared/ui/Command";
 import { ReadingRow } from "../../shared/ui/ReadingRow";
 import { SettingsForm } from "../../shared/ui/SettingsForm";
-import { STATE_WORDS, type StepState } from "../../shared/ui/StateMark";
+import { STATE_WORDS } from "../../shared/ui/StateMark";
 import { toStage } from "../../stage";
 import { uiOf } from "../../steps";
 import { useBench, useView } from "../../store/bench";
@@ -204,7 +204,7 @@ function Readings({ readings }: { readings: Reading[] }) {
 
 function Foot({ data, steps, step, detail, doings }: Props & { detail: NodeDetail | undefined }) {
   const open = useBench((s) => s.open);
-  const state = stateOf(data, step.name) as StepState;
+  const state = stateOf(data, step.name);
   const next = steps[steps.findIndex((s) => s.name === step.name) + 1];
   const readings = [detail, ...partsOf(data, step.name)].flatMap((d) => d?.readings ?? []);
   const accepted = isAccepted(data, step.name) || (!step.on_demand && !asks(data, step));

@@ -15,7 +15,7 @@ const BAR: Record<StepState, string> = {
 const TONE: Record<string, string> = { look: "text-warning", next: "text-primary", work: "", calm: "dim" };
 
 export function TrayCard({ tray }: { tray: Tray }) {
-  const steps = tray.states.map((s) => `${s.title}: ${STATE_WORDS[s.state as StepState]}`).join(", ");
+  const steps = tray.states.map((s) => `${s.title}: ${STATE_WORDS[s.state]}`).join(", ");
   return (
     <li>
       <Link
@@ -41,7 +41,7 @@ export function TrayCard({ tray }: { tray: Tray }) {
           <p className="dim truncate">{tray.patient || "No patient yet"}</p>
           <p className="my-2 flex gap-1" title={steps}>
             {tray.states.map((s) => (
-              <span key={s.step} className={`h-1.5 flex-1 rounded-full ${BAR[s.state as StepState]}`} />
+              <span key={s.step} className={`h-1.5 flex-1 rounded-full ${BAR[s.state]}`} />
             ))}
           </p>
           <p className={`truncate font-semibold ${TONE[tray.tone] ?? ""}`} title={tray.waits}>

@@ -904,8 +904,11 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -963,8 +966,11 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -1072,8 +1078,11 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -1171,8 +1180,11 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -1301,7 +1313,10 @@ export interface components {
         };
         /**
          * Brushed
-         * @description A stroke of the swab. points_mm : where it went, in the scan's home; adds : it marks, or takes marks away.
+         * @description A stroke of the swab.
+         *
+         *     points_mm : where it went, in the scan's home
+         *     adds      : it marks, or takes marks away
          */
         Brushed: {
             /**
@@ -1331,8 +1346,10 @@ export interface components {
         };
         /**
          * CaseOut
-         * @description open, opened : the step that was asked for, with all there is to say of its nodes; accepted : {step: what has changed
-         *     since, in words}.
+         * @description A case as the bench shows it.
+         *
+         *     open, opened : the step that was asked for, with all there is to say of its nodes
+         *     accepted     : {step: what has changed since, in words}
          */
         CaseOut: {
             /** Accepted */
@@ -1502,8 +1519,11 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -1532,7 +1552,11 @@ export interface components {
         };
         /**
          * EntryChange
-         * @description at : the setting, and where its entries are kept by scan the scan; id : empty for a new one; value : None takes it away.
+         * @description A change of one entry of a setting.
+         *
+         *     at    : the setting, and where its entries are kept by scan the scan
+         *     id    : empty for a new one
+         *     value : None takes it away
          */
         EntryChange: {
             /** At */
@@ -1636,8 +1660,11 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -1659,7 +1686,7 @@ export interface components {
         };
         /**
          * FittedScan
-         * @description A bite scan on the jaws; None where it was not placed.
+         * @description A bite scan on the jaws; to_upper None where it was not placed; at_mm : where in its home its error is told.
          */
         FittedScan: {
             /** At Mm */
@@ -1667,7 +1694,7 @@ export interface components {
                 number,
                 number,
                 number
-            ][];
+            ];
             /** Marks Mm */
             marks_mm: number[];
             /** Met */
@@ -1789,8 +1816,11 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -1929,8 +1959,11 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -1981,7 +2014,10 @@ export interface components {
         };
         /**
          * Health
-         * @description disk_free_mb : left where everything is kept; disk_low : so little that it has to be said.
+         * @description How the machine is doing.
+         *
+         *     disk_free_mb : left where everything is kept
+         *     disk_low     : so little that it has to be said
          */
         Health: {
             /** Disk Free Mb */
@@ -2094,8 +2130,11 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -2312,8 +2351,11 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -2413,7 +2455,10 @@ export interface components {
         };
         /**
          * Moved
-         * @description since : what was done; jaws : none where nothing is known.
+         * @description What the last change that moved a jaw did.
+         *
+         *     since : what was done
+         *     jaws  : none where nothing is known
          */
         Moved: {
             /**
@@ -2696,8 +2741,11 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -2801,8 +2849,11 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -2811,7 +2862,10 @@ export interface components {
         };
         /**
          * PlateOut
-         * @description states : {step: state}; sentences : what the steps say.
+         * @description A plate as it is now.
+         *
+         *     states    : {step: state}
+         *     sentences : what the steps say
          */
         PlateOut: {
             /** Bodies */
@@ -2944,7 +2998,10 @@ export interface components {
         };
         /**
          * Relation
-         * @description loose : what leaves the fit loose; disagree_mm : by how much two scans do.
+         * @description The relation as the bite scans say it.
+         *
+         *     loose       : what leaves the fit loose
+         *     disagree_mm : by how much two scans do
          */
         Relation: {
             /** Disagree Mm */
@@ -2987,7 +3044,10 @@ export interface components {
         };
         /**
          * Saw
-         * @description mm : its place along the bench axis, whether it is on or not; keep : the side that stays.
+         * @description One saw in its jaw's home.
+         *
+         *     mm   : its place along the bench axis, whether it is on or not
+         *     keep : the side that stays
          */
         Saw: {
             /** Keep */
@@ -3014,8 +3074,11 @@ export interface components {
         };
         /**
          * SettingOut
-         * @description step : whose it is: the step's own, or of a part of it; shelf : of the house, from which it chooses; labels : what
-         *     choices are called.
+         * @description A setting of a step, for its form.
+         *
+         *     step   : whose it is: the step's own, or of a part of it
+         *     shelf  : of the house, from which it chooses
+         *     labels : what choices are called
          */
         SettingOut: {
             /** Choices */
@@ -3144,9 +3207,7 @@ export interface components {
             /** Purpose */
             purpose: string;
             /** States */
-            states: {
-                [key: string]: string;
-            }[];
+            states: components["schemas"]["TrayState"][];
             /** Step */
             step: string;
             /** Tone */
@@ -3155,6 +3216,18 @@ export interface components {
             waits: string;
             /** Working */
             working: number | null;
+        };
+        /** TrayState */
+        TrayState: {
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /** Step */
+            step: string;
+            /** Title */
+            title: string;
         };
         /** TrimDetail */
         TrimDetail: {
@@ -3208,8 +3281,11 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}

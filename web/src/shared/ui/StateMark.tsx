@@ -1,5 +1,9 @@
+import type { components } from "../api/schema.gen";
+
+type Schemas = components["schemas"];
+
 /** The state of a step as a shape: never by colour alone. */
-export type StepState = "done" | "look" | "failed" | "working" | "stale" | "todo" | "off";
+export type StepState = Schemas["TrayState"]["state"];
 
 export const STATE_WORDS: Record<StepState, string> = {
   done: "done",
