@@ -35,7 +35,7 @@ from .shelving import LAYERED, chosen
 DETAILS = ("patient", "practice", "technician", "purpose", "due", "teeth", "opposing", "notes")
 _MOST_A_MONTH = 999
 # A scan, or a part of what is made of it.
-_ADDRESS = re.compile(r"^p[1-9]\d{0,5}(\.[a-z]+-[a-z0-9]+)*$")
+_ADDRESS = re.compile(r"^p[1-9]\d{0,5}(\.[a-z]+-[a-z0-9]+)*\Z")
 
 
 def visible(user: Any, number: str) -> Case:
@@ -186,7 +186,7 @@ def change_settings(
 
 def _is_address(piece: str, document: CaseDocument) -> bool:
     """A scan of the case, or a part of one."""
-    return piece.split(".")[0] in {p.id for p in document.pieces} and _ADDRESS.match(piece) is not None
+    return len(piece) <= 60 and piece.split(".")[0] in {p.id for p in document.pieces} and _ADDRESS.match(piece) is not None
 
 
 def change_details(user: Any, number: str, base: int, values: dict[str, str]) -> Case:

@@ -8,7 +8,7 @@ import unicodedata
 from dataclasses import dataclass, field
 from typing import Any
 
-from django.db import transaction
+from django.db import connection, transaction
 from pydantic import ValidationError
 
 from accounts.services import is_lead
@@ -74,13 +74,19 @@ def put(user: Any, shelf: str, ident: str, name: str, steps: dict[str, dict[str,
     """A record changed, or (without an id) a new one. Only a lead may."""
     if not is_lead(user):
         raise Refused("Only a lead changes what is on the shelves.", code="lead-only", status=403)
+    _one_at_a_time(shelf)
     return _put(user, shelf, ident, name, steps, data)
 
 
-@transaction.atomic
 def practice(user: Any, name: str) -> OnShelf:
     """The practice of this name; one that is not known yet is put on the shelf, without wishes of its own."""
-    return named("practice", name) or _put(user, "practice", "", name, {}, {})
+    known = named("practice", name)
+    if known is not None:
+        return known
+    with transaction.atomic():
+        _one_at_a_time("practice")
+        # A colleague may just have put it there.
+        return named("practice", name) or _put(user, "practice", "", name, {}, {})
 
 
 @transaction.atomic
@@ -88,10 +94,17 @@ def take_off(user: Any, shelf: str, ident: str) -> None:
     """Nobody chooses it any more; cases that have it keep it."""
     if not is_lead(user):
         raise Refused("Only a lead changes what is on the shelves.", code="lead-only", status=403)
+    _one_at_a_time(shelf)
     known = on(shelf).get(ident)
     if known is None:
         raise Refused("This is not on the shelf any more.", code="no-record", status=404)
     _row(user, shelf, known, gone=True)
+
+
+def _one_at_a_time(shelf: str) -> None:
+    """To the end of the transaction nobody else changes this shelf."""
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_advisory_xact_lock(hashtextextended(%s, 2))", [shelf])
 
 
 def _put(user: Any, shelf: str, ident: str, name: str, steps: dict[str, dict[str, Any]], data: dict[str, Any]) -> OnShelf:

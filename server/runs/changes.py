@@ -87,7 +87,7 @@ def _checked(row: Worked, document: dict, changed: list[list[str]]) -> None:
     kind = kind_of(row)
     model = kind.document.model_validate(document)
     if any(path[0] == "layers" for path in changed):
-        names = {name for layer in model.layers.values() for name in layer.steps}
+        names = {name for layer in model.layers.values() for name in layer.steps if name in kind.sheet.registry}
     else:
         names = {path[1] for path in changed if path[0] == "settings" and len(path) > 1}
     for name in names:

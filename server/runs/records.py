@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
+from collections.abc import Collection, Iterator
 from typing import Any, TypeVar
 
 from bitecore.engine.document import SheetDocument
+from bitecore.engine.model import Step
 from bitecore.engine.registry import Registry
 from bitecore.errors import BadSetting
 from ground.errors import Refused
@@ -15,37 +18,35 @@ D = TypeVar("D", bound=SheetDocument)
 
 
 def with_records(registry: Registry, document: D) -> D:
-    """The document with every record that its settings choose and that it has not pinned yet."""
-    return document.model_copy(update={"records": {**document.records, **_missing(registry, document)}})
+    """The document with every record that its settings choose and that it has not pinned yet. What is not on its shelf any more
+    is left: the step that asks for it says so."""
+    records = {shelf: dict(kept) for shelf, kept in document.records.items()}
+    for _, shelf, ident in _chosen(registry, document):
+        record = shelves.on(shelf).get(ident)
+        if record is not None:
+            records.setdefault(shelf, {}).setdefault(ident, record.record())
+    return document.model_copy(update={"records": records})
 
 
-def pinned(registry: Registry, document: SheetDocument) -> Changes:
-    """The same as changes."""
-    return [
-        (["records", shelf, ident], record.model_dump(mode="json"))
-        for shelf, records in _missing(registry, document).items()
-        for ident, record in records.items()
-        if ident not in document.records.get(shelf, {})
-    ]
+def pinned(registry: Registry, document: SheetDocument, fresh: Collection[str]) -> Changes:
+    """The same as changes. Raises Refused where one of the ids that have just been chosen is not on its shelf."""
+    out: Changes = []
+    for step, shelf, ident in _chosen(registry, document):
+        if ident in document.records.get(shelf, {}):
+            continue
+        record = shelves.on(shelf).get(ident)
+        if record is not None:
+            out.append((["records", shelf, ident], record.record().model_dump(mode="json")))
+        elif ident in fresh:
+            sentence = f"{step.title}: “{ident[:40]}” is not on the shelf. Choose another {shelf}."
+            raise Refused(sentence, code="no-record", status=422)
+    return out
 
 
-def _missing(registry: Registry, document: SheetDocument) -> dict[str, dict[str, Any]]:
-    """{shelf: {id: record}}, those that are pinned among them. Raises Refused for one that is not on its shelf."""
-    out: dict[str, dict[str, Any]] = {}
+def _chosen(registry: Registry, document: SheetDocument) -> Iterator[tuple[Step, str, str]]:
+    """(step, shelf, id) of every setting that chooses from a shelf."""
     for step in registry.steps:
         for address in {"*", *document.settings.get(step.name, {})} if step.shelves else ():
-            try:
-                rows = document.chosen(step, address)
-            except BadSetting:
-                continue  # said where the step stands
-            for _, shelf, ident in rows:
-                kept = document.records.get(shelf, {})
-                record = None if ident in kept else shelves.on(shelf).get(ident)
-                if ident not in kept and record is None:
-                    raise Refused(
-                        f"{step.title}: “{ident[:40]}” is not on the shelf. Choose another {shelf}.", code="no-record", status=422
-                    )
-                out.setdefault(shelf, dict(kept))
-                if record is not None:
-                    out[shelf][ident] = record.record()
-    return out
+            # What does not fit is said where the step stands.
+            with contextlib.suppress(BadSetting):
+                yield from ((step, shelf, ident) for _, shelf, ident in document.chosen(step, address))

@@ -42,7 +42,8 @@ def records_for(row: Worked, changed: Changes) -> Changes:
     for path, value in changed:
         paths.write(raw, path, value)
     kind = kind_of(row)
-    return pinned(kind.sheet.registry, kind.document.model_validate(raw))
+    fresh = {value for path, value in changed if path[0] == "settings" and isinstance(value, str)}
+    return pinned(kind.sheet.registry, kind.document.model_validate(raw), fresh)
 
 
 def _brought_up(document: SheetDocument, known: Step) -> Changes:

@@ -96,6 +96,16 @@ class ShelfTest(ServerCase):
         self.assertEqual(post(self.mira, f"/api/cases/{number}/details", {"base": 1, "values": {"practice": "Fen Lane"}}).status_code, 200)
         self.assertEqual(shelves.named("practice", "fen lane").id, "fen-lane")  # type: ignore[union-attr]
 
+    def test_a_printer_that_is_taken_off_is_in_nobodys_way(self) -> None:
+        """The house's rule names it still: new cases open, and their other settings can be changed."""
+        made = self.put("printer", name="Kestrel", data={"width_mm": 120, "depth_mm": 68, "height_mm": 150}).json()
+        post(self.tove, "/api/house", {"step": "plate", "values": {"printer": made["id"]}})
+        token = {"X-CSRFToken": self.tove.cookies["csrftoken"].value}
+        self.tove.delete(f"/api/house/shelves/printer/{made['id']}", headers=token)
+        number = self.opened()
+        self.assertEqual(self.settings(self.mira, number, 1, "base", {"thickness_mm": 3.0}).status_code, 200)
+        self.assertEqual(self.settings(self.mira, number, 2, "plate", {"printer": "wren"}).status_code, 200)
+
     def test_a_printer_that_is_not_there_is_refused(self) -> None:
         number = self.opened()
         answer = self.settings(self.mira, number, 1, "plate", {"printer": "nobody"})

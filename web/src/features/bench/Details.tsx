@@ -98,7 +98,12 @@ function Field({ label, type, value, offers, disabled, onSet }: FieldProps) {
     disabled,
     value: text,
     onChange: (e: { target: { value: string } }) => setText(e.target.value),
-    onBlur: () => text !== value && onSet(text),
+    onBlur: () => {
+      if (text === value) return;
+      onSet(text);
+      // What is not on the shelf stands here once it is taken; what is refused does not stay.
+      if (offers && !offers.includes(text)) setText(value);
+    },
   };
   return (
     <div className="mb-3">
