@@ -13,6 +13,7 @@ from bitecore.ops.border import border_points, ease
 from bitecore.ops.clip import clip, plane_values, saw_solid, triangulate
 from bitecore.ops.holes import close_holes, holes_of
 from bitecore.ops.mend import mend
+from bitecore.parts.laying import in_rows
 from tests.core.test_mesh import joined
 from tests.shapes import box, dome, jaws, sheet, sphere, turn
 
@@ -176,3 +177,33 @@ class GroupTest(unittest.TestCase):
         part = saw_solid(box((2, 2, 2)), point_mm=[0, 0, 0.5], keep_towards=[0, 0, 1])
         made = part.faces[part.groups == GROUP_CUT]
         np.testing.assert_allclose(part.vertices_mm[np.unique(made)][:, 2], 0.5)
+
+
+class LayingTest(unittest.TestCase):
+    def laid(self, *sizes: tuple[float, float]) -> dict:
+        return {f"b{i}": (np.eye(4), np.array([*size, 10.0])) for i, size in enumerate(sizes)}
+
+    def places(self, laid: dict, room: tuple[float, float]) -> tuple[list[tuple[np.ndarray, np.ndarray]], list[str]]:
+        out, left = in_rows(laid, room, gap_mm=3.0)
+        boxes = []
+        for name, m in out.items():
+            corners = np.array([[x, y, 0] for x in (0, laid[name][1][0]) for y in (0, laid[name][1][1])]) @ m[:3, :3].T + m[:3, 3]
+            boxes.append((corners.min(0)[:2], corners.max(0)[:2]))
+        return boxes, left
+
+    def test_none_lies_on_another_or_beyond_the_room(self) -> None:
+        rng = np.random.default_rng(4)
+        for _ in range(40):
+            sizes = [tuple(rng.uniform(8, 70, 2)) for _ in range(rng.integers(1, 14))]
+            boxes, left = self.places(self.laid(*sizes), (140.0, 120.0))
+            self.assertEqual(len(boxes) + len(left), len(sizes))
+            for i, (low, high) in enumerate(boxes):
+                self.assertTrue((low >= -1e-9).all() and (high <= np.array([140, 120]) + 1e-9).all())
+                for c, d in boxes[i + 1 :]:
+                    self.assertGreaterEqual(max(np.max(c - high), np.max(low - d)), 3.0 - 1e-9)
+
+    def test_what_fits_only_when_turned_is_turned(self) -> None:
+        # Two of 74 x 56 beside each other need 151 mm; turned by a quarter 115.
+        self.assertEqual(self.places(self.laid((74, 56), (74, 56)), (140.0, 78.0))[1], [])
+        self.assertEqual(self.places(self.laid((20, 100)), (120.0, 30.0))[1], [])
+        self.assertEqual(self.places(self.laid((131, 131)), (130.0, 130.0))[1], ["b0"])

@@ -75,21 +75,22 @@ class SheetsTest(TransactionTestCase):
         # The plates of today are none of then.
         executor = MigrationExecutor(connection)
         executor.migrate([*THEN, ("plates", None)])
+        people()
+        who = {person["id"]: User.objects.get(username=person["username"]).pk for person in dump["people"]}
+        for table in dump:
+            for row in dump[table] if table.startswith(("cases_", "house_")) else ():
+                row |= {key: who.get(row[key]) for key in ("author_id", "user_id") if key in row}
         with connection.cursor() as cursor:
-            for person in dump["people"]:
-                User.objects.create(id=person["id"], username=person["username"])
             for table in (name for name in dump if name.startswith(("runs_", "cases_", "house_"))):
                 cursor.execute(f"INSERT INTO {table} SELECT * FROM json_populate_recordset(null::{table}, %s)", [json.dumps(dump[table])])
                 cursor.execute("SELECT column_name FROM information_schema.columns WHERE table_name = %s AND column_name = 'id'", [table])
                 if cursor.fetchone():
                     cursor.execute(f"SELECT setval(pg_get_serial_sequence('{table}', 'id'), (SELECT coalesce(max(id), 1) FROM {table}))")
-            cursor.execute("SELECT setval(pg_get_serial_sequence('auth_user', 'id'), (SELECT max(id) FROM auth_user))")
         executor = MigrationExecutor(connection)
         executor.migrate(executor.loader.graph.leaf_nodes())
         upper, lower = jaws(3)
         for mesh in (upper, lower, lower.moved(turn(7))):
             FolderBlobs(settings.BLOB_ROOT).write(scan(mesh))
-        people()
         self.opens(dump["shown"])
 
     def opens(self, then: dict) -> None:

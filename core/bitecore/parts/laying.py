@@ -40,15 +40,24 @@ def box_of(matrix: NDArray, body: Mesh) -> tuple[NDArray, NDArray]:
 def in_rows(laid: Mapping[str, Laid], room: ArrayLike, *, gap_mm: float) -> tuple[dict[str, NDArray[np.float64]], list[str]]:
     """({name: place}, those there is no room for), from the corner of the room (width, depth in mm) on.
 
-    Shelves: the deepest first, each set into the first row with room for it, else a new row behind (next-fit by decreasing
-    height, as in textbooks of strip packing); a body lies as it is, or turned by a quarter where only that fits.
+    Shelves: the deepest first, each set into the first row with room for it, else a new row behind (first-fit by decreasing
+    height, as in textbooks of strip packing). Tried with all bodies as they are and with all turned by a quarter, a body lying
+    the other way where only that fits; what leaves the fewest out counts.
     """
     width, depth = np.asarray(room, float)
+    turned = {name: quarter(one) for name, one in laid.items()}
+    tries = [_shelved(first, second, width, depth, gap_mm) for first, second in ((laid, turned), (turned, laid))]
+    return min(tries, key=lambda done: len(done[1]))
+
+
+def _shelved(
+    first: Mapping[str, Laid], second: Mapping[str, Laid], width: float, depth: float, gap_mm: float
+) -> tuple[dict[str, NDArray[np.float64]], list[str]]:  # fmt: skip
     rows: list[list[float]] = []  # where the row begins, how deep it is, how far it is filled
     out: dict[str, NDArray[np.float64]] = {}
     left: list[str] = []
-    for name in sorted(laid, key=lambda n: (-float(laid[n][1][1]), n)):
-        if not any(_set(name, one, rows, out, width, depth, gap_mm) for one in (laid[name], quarter(laid[name]))):
+    for name in sorted(first, key=lambda n: (-float(first[n][1][1]), n)):
+        if not any(_set(name, one[name], rows, out, width, depth, gap_mm) for one in (first, second)):
             left.append(name)
     return out, left
 
