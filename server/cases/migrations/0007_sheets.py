@@ -90,9 +90,10 @@ def move(apps, schema_editor):
             )
             New.objects.filter(pk=made.pk).update(created=row.created)
             before = document
-        if before is not None:
-            case.document = before
-            case.save(update_fields=["document"])
+        # Without solids the assembled body is Base's: it goes on standing on the stage.
+        case.last_good |= {f"assemble/{node.split('/')[1]}": key for node, key in case.last_good.items() if node.startswith("base/")}
+        case.document = before or {}
+        case.save(update_fields=["document", "last_good"])
     with schema_editor.connection.cursor() as cursor:
         # What waited is asked for anew by the worker, under the jobs' new name.
         cursor.execute("DELETE FROM procrastinate_events WHERE job_id IN (SELECT id FROM procrastinate_jobs WHERE task_name = 'work_case')")
