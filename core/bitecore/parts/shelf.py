@@ -19,7 +19,7 @@ class Resin(BaseModel):
     """density_g_ml : cured; 1.1 to 1.2 is usual for models (common practice, no source)."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
-    density_g_ml: float = Field(1.15, ge=0.5, le=5, title="Density, cured", json_schema_extra={"unit": "g/ml"})
+    density_g_ml: float = Field(1.15, ge=0.5, le=5, title="Density", json_schema_extra={"unit": "g/ml"})
     price_l: float | None = Field(None, ge=0, le=100_000, title="Price of a litre")
 
 

@@ -234,7 +234,9 @@ function Foot({ data, steps, step, detail, doings }: Props & { detail: NodeDetai
       : "Make the files"
     : accepted
       ? `Go to ${next?.title}`
-      : `Accept${again ? " again" : ""}, go to ${next?.title}`;
+      : again
+        ? "Accept again"
+        : `Accept, go to ${next?.title}`;
   return (
     <footer className="line border-t px-4 pt-2 pb-3">
       <Readings readings={readings} />

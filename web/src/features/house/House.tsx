@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useRef, useState } from "react";
 import { client, ok, type StepOut } from "../../shared/api/client";
 import { SettingsForm } from "../../shared/ui/SettingsForm";
 import { TopBar } from "../../shared/ui/TopBar";
@@ -42,6 +42,7 @@ export function House() {
   const shelves = useShelves();
   const { put } = useShelfWork();
   // Whose defaults the forms show: the house's, or those of a purpose or a practice.
+  const forms = useRef<HTMLDivElement>(null);
   const [whose, setWhose] = useState<{ shelf: string; ident: string } | null>(null);
   const record = whose ? shelves.data?.[whose.shelf]?.find((r) => r.id === whose.ident) : undefined;
   const kept = (step: string): Record<string, unknown> => (record ? record.steps : house.data?.steps)?.[step] ?? {};
@@ -113,8 +114,9 @@ export function House() {
           </label>
         </section>
         <Accepted house={house.data} lead={lead} onSet={(values) => general.mutate(values)} />
-        <Shelves lead={lead} choose={(shelf, ident) => setWhose({ shelf, ident })} />
-        <Whose shelves={shelves.data} whose={whose} choose={setWhose} />
+        <div ref={forms}>
+          <Whose shelves={shelves.data} whose={whose} choose={setWhose} />
+        </div>
         <div className="columns-1 gap-4 lg:columns-3">
           {house.data &&
             houseSteps(steps.data).map((step) => (
@@ -134,6 +136,13 @@ export function House() {
               </section>
             ))}
         </div>
+        <Shelves
+          lead={lead}
+          choose={(shelf, ident) => {
+            setWhose({ shelf, ident });
+            forms.current?.scrollIntoView({ block: "start" });
+          }}
+        />
       </main>
     </div>
   );

@@ -156,7 +156,7 @@ function Entry({ record, fields, lead, keep, remove, choose }: EntryProps) {
       }}
     >
       <input
-        className="input input-sm w-44"
+        className="input input-sm w-36"
         aria-label={record.name ? `Name of ${record.name}` : "Name"}
         value={name}
         disabled={!lead}
@@ -166,7 +166,7 @@ function Entry({ record, fields, lead, keep, remove, choose }: EntryProps) {
         <label key={f.key} className="flex items-center gap-1 text-xs">
           {f.label}
           <input
-            className="input input-sm w-20"
+            className="input input-sm w-16 px-2"
             type="number"
             step="any"
             value={data[f.key] ?? ""}
