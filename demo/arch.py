@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 from skimage.measure import marching_cubes
 
-from bitecore.anatomy.adjusting import Opposing, closed, eased
+from bitecore.anatomy.closing import Opposing, closed, eased
 from bitecore.anatomy.jaw import Jaw as SeenJaw
 from bitecore.mesh import Mesh, vector_area_mm2, vertex_normals
 from bitecore.mesh.topology import at_border

@@ -134,18 +134,18 @@ def glb(mesh: Mesh, *, light: bool = False) -> bytes:
 
 
 @dataclass(frozen=True)
-class _Order:
+class _Drawn:
     vertex: np.ndarray
     faces: np.ndarray
 
 
-def _ordered(faces: np.ndarray, n: int) -> _Order:
+def _ordered(faces: np.ndarray, n: int) -> _Drawn:
     """Vertex order for the graphics cache and the codec."""
     new, remap, count = meshopt.reorder_mesh(np.ascontiguousarray(faces, "<u4"), True, True)
     vertex = np.zeros(count, np.int64)
     used = remap != 0xFFFFFFFF
     vertex[remap[used]] = np.flatnonzero(used)
-    return _Order(vertex, np.asarray(new).reshape(-1, 3))
+    return _Drawn(vertex, np.asarray(new).reshape(-1, 3))
 
 
 def lighter(mesh: Mesh) -> Mesh:

@@ -7,7 +7,7 @@ from functools import cache
 
 import numpy as np
 
-from bitecore.anatomy.following import follow, order
+from bitecore.anatomy.following import follow, taken_away
 from bitecore.anatomy.jaw import Jaw
 from bitecore.anatomy.whatis import recognise
 from bitecore.files import stl
@@ -52,7 +52,7 @@ class OrderTest(unittest.TestCase):
 
         gone = cone_mm3(lower.mesh) - cone_mm3(ground.mesh)
         self.assertGreater(gone, 50.0)
-        found = order(seen(lower.mesh), seen(ground.mesh), np.eye(4))
+        found = taken_away(seen(lower.mesh), seen(ground.mesh), np.eye(4))
         self.assertTrue(found.before)
         # Measured as distance times area on both surfaces, which bends round the cusps: within a third.
         self.assertAlmostEqual((found.more_mm3 - found.less_mm3) / gone, 1.0, delta=0.34)
@@ -61,15 +61,15 @@ class OrderTest(unittest.TestCase):
         first, once_more = seen(both().lower.mesh), seen(again())
         done = follow(once_more, first)
         self.assertIsNotNone(done.matrix, done.why)
-        found = order(once_more, first, done.matrix)
+        found = taken_away(once_more, first, done.matrix)
         self.assertIsNone(found.before)
         self.assertLess(found.more_mm3 + found.less_mm3, 2.0)
 
     def test_either_way_round(self) -> None:
         first, later = seen(both().lower.mesh), seen(again(46))
         done = follow(later, first)
-        self.assertIs(order(later, first, done.matrix).before, False)
-        self.assertIs(order(first, later, np.linalg.inv(done.matrix)).before, True)
+        self.assertIs(taken_away(later, first, done.matrix).before, False)
+        self.assertIs(taken_away(first, later, np.linalg.inv(done.matrix)).before, True)
 
 
 class AssignedTest(unittest.TestCase):

@@ -6,9 +6,9 @@ import unittest
 
 import numpy as np
 
-from bitecore.anatomy.contacts import relation
 from bitecore.anatomy.jawshape import UNITS, unit_of
 from bitecore.anatomy.occlusal import occlusal_frame
+from bitecore.anatomy.relation import relation
 from bitecore.anatomy.whatis import recognise
 from bitecore.mesh import Mesh
 from bitecore.ops.closest import ClosestPoints

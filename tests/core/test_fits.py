@@ -14,7 +14,7 @@ from scipy.spatial.transform import Rotation
 from bitecore.anatomy.bitescans import fit_bite, marked
 from bitecore.anatomy.following import CHANGED_MM, changed, follow
 from bitecore.anatomy.jaw import Jaw
-from bitecore.anatomy.relations import lent_by
+from bitecore.anatomy.lent import lent_by
 from bitecore.anatomy.whatis import recognise
 from bitecore.mesh import Mesh, vertex_normals
 from bitecore.ops.rigid import angle_deg, laid_on, placed

@@ -20,9 +20,9 @@ from ..mesh import Mesh
 from ..ops.rigid import laid_on
 from ..ops.settle import Link, LinkFit, Settlement, Target, nudged, settle
 from ..ops.starts import Candidate, Samples, samples_of
+from .arch_starts import Arch, closed_relations, strips_near, strips_on
 from .jaw import Jaw
 from .occlusal import frame_basis
-from .placing import Arch, closed_relations, strips_near, strips_on
 
 _STRIP_POINTS, _SEARCHED = 5000, 900
 # Of a bite scan at least this share lies on each jaw; it is sure when the shares of the next best placement, multiplied,

@@ -54,7 +54,7 @@ def stands_at(about: Mapping[str, Any]) -> NDArray[np.float64]:
 
 
 @dataclass(frozen=True)
-class Found:
+class FoundBlock:
     """A reference block that was found in a scan.
 
     jaw      : whose block
@@ -69,7 +69,7 @@ class Found:
     error_mm: float
 
 
-def find(mesh: Mesh) -> Found | None:
+def find(mesh: Mesh) -> FoundBlock | None:
     """The block among the pieces of a mesh (mm, outward); None where there is none, or more than one."""
     count, label = face_components(mesh)
     areas = np.bincount(label, face_areas_mm2(mesh), count)
@@ -84,7 +84,7 @@ def find(mesh: Mesh) -> Found | None:
     return found[0] if len(found) == 1 else None
 
 
-def _laid(part: Mesh, known: Mesh, jaw: str) -> Found:
+def _laid(part: Mesh, known: Mesh, jaw: str) -> FoundBlock:
     """The known block's faces on a piece's, from all four ways its axes can lie."""
     points, normals = _on_faces(part)
     axes = _axes(part)
@@ -121,7 +121,7 @@ def _on_faces(mesh: Mesh) -> tuple[NDArray, NDArray]:
     return points, normals / np.linalg.norm(normals, axis=1, keepdims=True)
 
 
-def _settled(points: NDArray, normals: NDArray, known: Mesh, start: NDArray, jaw: str) -> Found:
+def _settled(points: NDArray, normals: NDArray, known: Mesh, start: NDArray, jaw: str) -> FoundBlock:
     """Least squares of the points off the planes of the known faces they look along; Gauss and Newton."""
     planes = area_vectors(known) / face_areas_mm2(known)[:, None]
     offset = np.einsum("ij,ij->i", planes, known.vertices_mm[known.faces[:, 0]])
@@ -144,4 +144,4 @@ def _settled(points: NDArray, normals: NDArray, known: Mesh, start: NDArray, jaw
     spread = np.linalg.inv(j.T @ j)[:3, :3] * max(float(np.mean(r**2)), 1e-12)
     # Neighbouring points of one face share their error: as if each face's points were but a few.
     error = float(np.sqrt(np.trace(spread) * _SAMPLES / 60)) * _LEVER_MM + rms
-    return Found(jaw, np.linalg.inv(back), rms, error)
+    return FoundBlock(jaw, np.linalg.inv(back), rms, error)

@@ -1,133 +1,130 @@
-"""How two jaws stand to each other: deepest overlap, smallest gap, where they touch."""
+"""Where the jaws touch, as articulating paper shows it: patches of each jaw's surface nearer to the other than a foil is thick."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
-from scipy.spatial import cKDTree
+from numpy.typing import NDArray
 
-from ..mesh import Mesh, used_vertices
+from ..mesh import Mesh, area_mm2, face_components
+from ..mesh.measures import face_areas_mm2
 from ..mesh.topology import at_border
+from ..ops.clip import clip
 from ..ops.closest import ClosestPoints
 from ..ops.mend import largest_piece
 from ..ops.split import finely, usual_edge_mm
+from .closing import bench_axes
+from .jaw import Jaw
+from .relation import believed
 
-# Overlaps deeper than this are held against their neighbours before they are believed.
-_DEEP_MM = 0.2
-# The deepest place may lie between vertices, where none of them is deeper than the deepest by more than this.
-_FINER_MM = 0.15
+_REACH_MM = 1.0
+# A facing cusp may stand over the middle of a triangle: triangles whose corners are nearer than they are wide are split
+# before they are asked.
+_WIDEST_MM = 0.25
+# Patches smaller than this are specks of the scan's noise.
+_LEAST_MM2 = 0.02
 
 
 @dataclass(frozen=True)
-class Relation:
-    """How two jaws stand to each other.
+class Contact:
+    """One contact between the jaws.
 
-    overlap_mm : deepest (0 when apart)
-    gap_mm     : smallest (0 when overlapping)
-    near_share : of probed points closer than 0.3 mm
-    deepest_mm : (3,) where it is deepest, on the lower, in the upper's frame
-    closest_mm : (3,) where the gap is smallest, likewise
+    point_mm  : (3,) the deepest place, in the jaw's home
+    depth_mm  : overlap there, negative for a gap
+    side      : left, right or front
+    behind_mm : how far behind the incisors
     """
 
-    overlap_mm: float
-    gap_mm: float
-    near_share: float
-    deepest_mm: NDArray[np.float64]
-    closest_mm: NDArray[np.float64]
-
-
-def relation(upper: Mesh, lower: Mesh, *, lower_to_upper: ArrayLike, lower_up: ArrayLike, upper_up: ArrayLike) -> Relation:
-    """Exact surface distances between the crowns, both in mm: points of each jaw from the surface of the other, for a
-    cusp may go through the middle of a triangle; vertices first, then finer around the nearest of them. lower_up,
-    upper_up : to the tips, each in its jaw's home."""
-    # Bits that float beside a scan touch nothing in the mouth.
-    above, below = _Probed(largest_piece(upper), upper_up), _Probed(largest_piece(lower), lower_up)
-    m = np.asarray(lower_to_upper, np.float64)
-    back = np.linalg.inv(m)
-    own, other = below.from_surface(above, m), above.from_surface(below, back)
-    value = np.r_[own.signed, other.signed]
-    if len(value) == 0:
-        nowhere = _by(m, below.mesh.vertices_mm[:1])[0]
-        return Relation(0.0, float("inf"), 0.0, nowhere, nowhere)
-    near = float((np.abs(value) < 0.3).sum() / (own.count + other.count))
-    least = float(value.min()) + _FINER_MM
-    fine, there = below.finer(above, m, own, least), above.finer(below, back, other, least)
-    value = np.r_[value, fine.signed, there.signed]
-    place = np.vstack([own.points, _by(m, other.points), fine.points, _by(m, there.points)])
-    at = int(value.argmin())
-    return Relation(max(0.0, -float(value[at])), max(0.0, float(value[at])), near, place[at], place[at])
-
-
-def _by(m: NDArray, points: NDArray) -> NDArray[np.float64]:
-    return points @ m[:3, :3].T + m[:3, 3]
+    point_mm: NDArray[np.float64]
+    depth_mm: float
+    area_mm2: float
+    side: str
+    behind_mm: float
 
 
 @dataclass(frozen=True)
+class Touching:
+    """Where one jaw touches the other.
+
+    touch : the surface within the foil
+    deep  : the part of it that overlaps by more than the tolerance; None where there is none
+    """
+
+    touch: Mesh | None
+    deep: Mesh | None
+    contacts: tuple[Contact, ...]
+
+
+def touching(jaw: Jaw, other: Mesh, to_other: NDArray, *, foil_mm: float, hard_mm: float, upper: bool) -> Touching:
+    """The contacts of one jaw with the other. Patches end where the distance is the foil's, between vertices too; near
+    the other jaw the surface is asked at finer points than its own vertices."""
+    main, facing = largest_piece(jaw.mesh), largest_piece(other)
+    asked = _Asked(facing, to_other)
+    distance = asked.distances(main)
+    edge = usual_edge_mm(main)
+    near = np.abs(np.where(np.isfinite(distance), distance, np.inf))[main.faces].min(1) < foil_mm + min(edge, _WIDEST_MM)
+    if not near.any():
+        return Touching(None, None, ())
+    part = finely(main.of_faces(near), edge)
+    fine = asked.distances(part)
+    touch, deep = _within(part, fine, foil_mm), _within(part, fine, -hard_mm)
+    return Touching(touch, deep, () if touch is None else tuple(_contacts(touch, jaw, asked, upper)))
+
+
 class _Asked:
-    """Points of one jaw asked of the other.
+    """The facing surface, asked how far points of the other jaw are from it."""
 
-    signed   : (k,) mm
-    points   : (k, 3) in the surface's home
-    vertices : (k,) which of the probed mesh
-    count    : how many were asked
-    """
+    def __init__(self, facing: Mesh, to_facing: NDArray) -> None:
+        self._tree, self._rim, self._m = ClosestPoints(facing), at_border(facing), to_facing
+        self._low, self._high = facing.vertices_mm.min(0) - _REACH_MM, facing.vertices_mm.max(0) + _REACH_MM
 
-    signed: NDArray[np.float64]
-    points: NDArray[np.float64]
-    vertices: NDArray[np.int64]
-    count: int
-
-
-class _Probed:
-    """One jaw's main piece, both asked from and asked about."""
-
-    def __init__(self, mesh: Mesh, up: ArrayLike) -> None:
-        self.mesh = mesh
-        self._tree, self._rim = ClosestPoints(mesh), at_border(mesh)
-        used = used_vertices(mesh)
-        height = mesh.vertices_mm[used] @ np.asarray(up, np.float64)
-        crowns = used[height > np.quantile(height, 0.997) - 7.0]
-        self._crowns = crowns[:: max(len(crowns) // 30_000, 1)]
-
-    def from_surface(self, other: _Probed, matrix: NDArray) -> _Asked:
-        """This jaw's crowns from the other's surface."""
-        points = _by(matrix, self.mesh.vertices_mm[self._crowns])
-        # Near questions are quick; only jaws that touch nowhere near are asked again from far.
-        for reach in (2.0, 30.0):
-            signed, real = other.distances(points, reach)
-            if real.any():
-                break
-        return _Asked(signed[real], points[real], self._crowns[real], len(points))
-
-    def finer(self, other: _Probed, matrix: NDArray, asked: _Asked, most_mm: float) -> _Asked:
-        """What lies around the vertices that are nearer than most_mm, between vertices too."""
-        near = np.zeros(len(self.mesh.vertices_mm), bool)
-        near[asked.vertices[asked.signed < most_mm]] = True
-        part = self.mesh.of_faces(near[self.mesh.faces].any(1))
-        if not part.triangles:
-            return _Asked(np.empty(0), np.empty((0, 3)), np.empty(0, np.int64), 0)
-        points = _by(matrix, finely(part, usual_edge_mm(self.mesh)).vertices_mm)
-        signed, real = other.distances(points, max(2.0, most_mm + _FINER_MM))
-        return _Asked(signed[real], points[real], np.empty(0, np.int64), len(points))
-
-    def distances(self, points: NDArray, reach_mm: float) -> tuple[NDArray, NDArray]:
-        """((k,) signed distances from this surface, (k,) which of them are real)."""
-        signed, hits = self._tree.signed(points, within_mm=reach_mm)
-        # What is nearest to an open border is beside the other jaw, not in front of or behind it.
-        real = (hits.face >= 0) & (signed > -3.0) & ~self._rim[np.maximum(hits.face, 0)]
-        real[real] = believed(points[real], signed[real])
-        return signed, real
-
-
-def believed(points: NDArray[np.float64], signed: NDArray[np.float64]) -> NDArray[np.bool_]:
-    """(k,) which distances can be true: a distance changes by no more than the way from one point to the next. Where a
-    surface is folded a point may seem to lie deep behind it, alone among its neighbours."""
-    out = np.ones(len(points), bool)
-    deep = np.flatnonzero(signed < -_DEEP_MM)
-    if len(deep) == 0 or len(points) < 8:
+    def distances(self, mesh: Mesh) -> NDArray[np.float64]:
+        """(n,) signed exact distance (mm, minus inside) of each vertex; NaN beyond 1 mm and where only a border is near."""
+        points = mesh.vertices_mm @ self._m[:3, :3].T + self._m[:3, 3]
+        near = ((points > self._low) & (points < self._high)).all(1)
+        out = np.full(len(points), np.nan)
+        signed, hits = self._tree.signed(points[near], within_mm=_REACH_MM)
+        real = (hits.face >= 0) & ~self._rim[np.maximum(hits.face, 0)]
+        real[real] = believed(points[near][real], signed[real])
+        out[near] = np.where(real, signed, np.nan)
         return out
-    way, near = cKDTree(points).query(points[deep], k=8)
-    out[deep] = (signed[near[:, 1:]] <= signed[deep][:, None] + way[:, 1:] + 0.05).all(1)
-    return out
+
+
+def _within(mesh: Mesh, distance: NDArray, most_mm: float) -> Mesh | None:
+    """The part of the surface where the distance is at most so much. Only triangles all of whose corners were measured."""
+    known = np.isfinite(distance)[mesh.faces].all(1)
+    some = (np.where(np.isfinite(distance), distance, np.inf)[mesh.faces] <= most_mm).any(1) & known
+    if not some.any():
+        return None
+    used = np.zeros(len(mesh.vertices_mm), bool)
+    used[mesh.faces[some].ravel()] = True
+    kept = clip(mesh.of_faces(some), most_mm - distance[used]).mesh
+    return kept if kept.triangles else None
+
+
+def _contacts(touch: Mesh, jaw: Jaw, asked: _Asked, upper: bool) -> list[Contact]:
+    count, label = face_components(touch)
+    size = np.bincount(label, face_areas_mm2(touch), count)
+    signed = asked.distances(touch)
+    axes = bench_axes(jaw, upper=upper)
+    out = []
+    for k in np.flatnonzero(size > _LEAST_MM2):
+        corner = np.unique(touch.faces[label == k])
+        deepest = corner[np.nan_to_num(signed[corner], nan=np.inf).argmin()]
+        point = touch.vertices_mm[deepest]
+        left, behind, _ = axes @ (point - jaw.incisal)
+        side = "front" if abs(left) < 8.0 and behind < 10.0 else "left" if left > 0 else "right"
+        out.append(Contact(point, -float(signed[deepest]), float(size[k]), side, float(behind)))
+    return sorted(out, key=lambda c: -c.depth_mm)
+
+
+def balance(touches: Touching) -> tuple[float, float]:
+    """Touching area (mm²) on the patient's left and right, what lies in front left out."""
+    left = sum(c.area_mm2 for c in touches.contacts if c.side == "left")
+    right = sum(c.area_mm2 for c in touches.contacts if c.side == "right")
+    return float(left), float(right)
+
+
+def area_of(mesh: Mesh | None) -> float:
+    return area_mm2(mesh) if mesh is not None else 0.0

@@ -11,10 +11,10 @@ from ..mesh import Mesh
 from ..mesh.measures import face_areas_mm2
 from ..ops.settle import Link, Settlement, Target, settle
 from ..ops.starts import samples_of
+from .arch_starts import arches_on, turned_arches_on
 from .bitescans import WORST_ERROR_MM, WORST_RMS_MM
 from .jaw import Jaw
 from .jawshape import area_samples
-from .placing import arches_on, turned_arches_on
 from .scanbodies import discs, laid_by_posts, settled_by_posts
 
 _POINTS, _SEARCHED = 6000, 900
@@ -109,7 +109,7 @@ def changed(moving: Mesh, on: Mesh, matrix: NDArray, *, reach_mm: float = 2.0) -
 
 
 @dataclass(frozen=True)
-class Order:
+class Gone:
     """What one scan of a jaw has over another on the crowns. more_mm3, less_mm3 : volume it stands out and back by where
     the two differ; net is what tells which was made first: grinding and pulling take away."""
 
@@ -123,7 +123,7 @@ class Order:
         return None if abs(net) < max(_TOLD_MM3, _ONE_SIDED * gross) else net > 0
 
 
-def order(moving: Jaw, on: Jaw, matrix: NDArray) -> Order:
+def taken_away(moving: Jaw, on: Jaw, matrix: NDArray) -> Gone:
     """moving to on by `matrix` (4, 4). Counted on both surfaces, for each shows only what the other lacks within reach."""
     more = less = 0.0
     for a, b, m, sign in ((moving, on, matrix, 1.0), (on, moving, np.linalg.inv(matrix), -1.0)):
@@ -135,7 +135,7 @@ def order(moving: Jaw, on: Jaw, matrix: NDArray) -> Order:
         each = np.nan_to_num(off) * np.bincount(a.mesh.faces.ravel(), np.repeat(share, 3), len(off))
         more += float(np.maximum(sign * each, 0).sum()) / 2
         less += float(np.maximum(-sign * each, 0).sum()) / 2
-    return Order(more, less)
+    return Gone(more, less)
 
 
 def beyond(mesh: Mesh, off_mm: NDArray, least_mm: float) -> Mesh | None:

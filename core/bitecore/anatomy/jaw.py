@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 from ..mesh import Mesh, used_vertices
 from ..ops.mend import largest_piece
 from ..ops.starts import samples_of
+from .arch_starts import Arch
 from .occlusal import frame_basis
-from .placing import Arch
 
 _ARCH_POINTS = 14_000
 

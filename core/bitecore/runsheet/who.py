@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from ..engine.graph import Graph
 from .document import CaseDocument, PieceEntry
 from .kinds import says_wax
-from .targets import Found, found_target
+from .targets import LiesOn, found_target
 
 ORDER = {"upper": 0, "lower": 1}
 _SURE = 0.9
@@ -30,7 +30,7 @@ class CaseGraph(Graph):
     jaws: dict[str, str] = field(default_factory=dict)
     kinds: dict[str, str] = field(default_factory=dict)
     entries: dict[str, PieceEntry] = field(default_factory=dict)
-    _targets: dict[str, Found] = field(default_factory=dict, repr=False)
+    _targets: dict[str, LiesOn] = field(default_factory=dict, repr=False)
 
 
 def assign(document: CaseDocument, graph: CaseGraph, *, last: bool) -> None:
@@ -144,14 +144,14 @@ def best_mesh(graph: CaseGraph, piece: str) -> tuple[str, str] | None:
     return next(((kind, digest) for kind, digest in found if digest), None)
 
 
-def target_of(document: CaseDocument, graph: CaseGraph, piece: str) -> Found:
+def target_of(document: CaseDocument, graph: CaseGraph, piece: str) -> LiesOn:
     """The scan this one lies on. Found for all at once: a scan's own may hang on the others'."""
     if not graph._targets:
         graph._targets = _targets(document, graph)
     return graph._targets[piece]
 
 
-def _targets(document: CaseDocument, graph: CaseGraph) -> dict[str, Found]:
+def _targets(document: CaseDocument, graph: CaseGraph) -> dict[str, LiesOn]:
     looks = {entry.id: about_of(graph, entry.id) for entry in document.known}
     asked = {p: document.settings.get("follow", {}).get(p, {}).get("on", "") for p in graph.kinds}
     shown = {p: a.get("jaw") or a.get("looks") for p, a in looks.items()}

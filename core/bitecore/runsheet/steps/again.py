@@ -5,7 +5,7 @@ from __future__ import annotations
 from itertools import combinations
 from typing import Any
 
-from ...anatomy.following import Order, follow, order
+from ...anatomy.following import Gone, follow, taken_away
 from ...anatomy.jaw import Jaw
 from ...engine.gives import json_of
 from ...engine.model import Flag, Inputs, Need, Step, StepResult, StepSettings, once_with
@@ -35,13 +35,13 @@ def apply(inputs: Inputs, settings: AgainSettings, run: Run) -> StepResult:
     return StepResult({"rank": rank}, (), tuple(flags))
 
 
-def _compared(inputs: Inputs, a: str, b: str) -> Order | None:
+def _compared(inputs: Inputs, a: str, b: str) -> Gone | None:
     moving, on = (Jaw.seen(inputs["mesh"][p], inputs["about"][p]) for p in (a, b))
     done = follow(moving, on)
-    return None if done.matrix is None else order(moving, on, done.matrix)
+    return None if done.matrix is None else taken_away(moving, on, done.matrix)
 
 
-def _words(first: str, later: str, found: Order, jaw: str) -> Flag:
+def _words(first: str, later: str, found: Gone, jaw: str) -> Flag:
     gone = abs(found.more_mm3 - found.less_mm3)
     if says_wax(first):
         return Flag("wax-up", "note", f"{first} shows {gone:.0f} mm³ more of the {jaw} teeth than {later}: taken for a wax-up by its name.")

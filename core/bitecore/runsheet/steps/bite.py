@@ -10,11 +10,11 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from ...anatomy.adjusting import Opposing, bench_axes, by_hand, closed, eased
-from ...anatomy.contacts import Relation, relation
+from ...anatomy.closing import Opposing, bench_axes, by_hand, closed, eased
 from ...anatomy.jaw import Jaw
+from ...anatomy.lent import as_they_came
 from ...anatomy.occlusal import bench_of, occlusal_frame
-from ...anatomy.relations import as_they_came
+from ...anatomy.relation import Relation, relation
 from ...engine.gives import ByPiece, by_piece, json_of
 from ...engine.model import WHOLE, Beside, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 from ...ops.rigid import angle_deg, rows

@@ -6,8 +6,8 @@ from typing import Any
 
 import numpy as np
 
+from ...anatomy.contacts import Touching, area_of, balance, touching
 from ...anatomy.jaw import Jaw
-from ...anatomy.touch import Touching, area_of, balance, touching
 from ...engine.gives import MESH, ByPiece, by_piece, json_of
 from ...engine.model import WHOLE, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...progress import Run

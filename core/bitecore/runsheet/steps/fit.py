@@ -9,7 +9,7 @@ import numpy as np
 from ...anatomy.bitescans import BiteFit, Placed, fit_bite
 from ...anatomy.following import changed, nearest_of
 from ...anatomy.jaw import Jaw
-from ...anatomy.relations import Lent, lent_by
+from ...anatomy.lent import Lent, lent_by
 from ...engine.entries import Entry, EntryId, in_order, numbered
 from ...engine.gives import MESH, ByPiece, by_piece, json_of
 from ...engine.model import WHOLE, Inputs, Need, Step, StepResult, StepSettings, setting

@@ -7,10 +7,10 @@ import unittest
 
 import numpy as np
 
-from bitecore.anatomy.adjusting import Opposing, bench_axes, closed, eased
-from bitecore.anatomy.contacts import believed, relation
+from bitecore.anatomy.closing import Opposing, bench_axes, closed, eased
+from bitecore.anatomy.contacts import area_of, balance, touching
 from bitecore.anatomy.jaw import Jaw
-from bitecore.anatomy.touch import area_of, balance, touching
+from bitecore.anatomy.relation import believed, relation
 from bitecore.mesh import Mesh, area_mm2
 from bitecore.ops.rigid import placed
 from bitecore.ops.split import split_in_four

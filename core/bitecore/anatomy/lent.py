@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..ops.rigid import unit
-from .contacts import Relation, relation
 from .following import Followed, follow
 from .jaw import Jaw
+from .relation import Relation, relation
 
 
 def as_they_came(upper: Jaw, lower: Jaw) -> Relation | None:

@@ -15,8 +15,8 @@ from ..ops.closest import ClosestPoints
 from ..ops.mend import largest_piece
 from ..ops.rigid import angle_deg, placed, turned, unit
 from ..ops.split import finely, usual_edge_mm
-from .contacts import believed
 from .jaw import Jaw
+from .relation import believed
 
 _NEAR_MM, _LEVER_MM = 1.5, 25.0
 _EASED_MM = 3e-4
