@@ -123,6 +123,32 @@ class StrokeTest(ServerCase):
         self.assertLess(len(json.dumps(document)), 100_000)
 
 
+class PartsTest(WorkCase):
+    def test_a_rescan_that_takes_a_place_inherits_what_was_set_for_its_parts(self) -> None:
+        upper, lower = jaws(3)
+        case = self.work(self.opened(("u.stl", scan(upper)), ("l.stl", scan(lower))))
+        Case.objects.filter(pk=case.pk).update(document={**case.document, "parts": {"p2.cut-k1": {"begins": "assemble"}}})
+        case.refresh_from_db()
+        body = {"base": case.revision, "step": "plate", "piece": "p2.cut-k1", "values": {"gap_mm": 7.0}}
+        self.assertEqual(post(self.mira, f"/api/cases/{case.number}/settings", body).status_code, 200)
+        for wrong in ("p9.cut-k1", "p2.", "p2.Cut", "p2.cut-k1\n", "p2" + ".cut-k1" * 20):
+            answer = post(self.mira, f"/api/cases/{case.number}/settings", {**body, "base": 2, "piece": wrong})
+            self.assertEqual(answer.json()["code"], "no-piece", wrong)
+        drop(self.mira, ("again.stl", scan(lower.moved(turn(7)))), to=f"/api/cases/{case.number}/drop")
+        case = self.work(Case.objects.get(pk=case.pk))
+        body = {"base": case.revision, "what": "instead", "of": "p2"}
+        self.assertEqual(post(self.mira, f"/api/cases/{case.number}/pieces/p3", body).status_code, 200)
+        document = Case.objects.get(pk=case.pk).document
+        self.assertEqual(document["settings"]["plate"]["p3.cut-k1"], {"gap_mm": 7.0})
+        self.assertEqual(document["parts"], {"p3.cut-k1": {"begins": "assemble"}})
+        # The part is a body of its own from there on, of the jaw of the new scan.
+        nodes = self.mira.get(f"/api/cases/{case.number}").json()["nodes"]
+        part = next(n for n in nodes if n["id"] == "assemble/p3.cut-k1")
+        self.assertEqual(part["jaw"], "lower")
+        post(self.mira, f"/api/cases/{case.number}/undo")
+        self.assertEqual(Case.objects.get(pk=case.pk).document["parts"], {"p2.cut-k1": {"begins": "assemble"}})
+
+
 class AcceptTest(WorkCase):
     def change(self, case: Case, step: str, **values: float) -> None:
         case.refresh_from_db()
