@@ -24,13 +24,15 @@ from ..values import Matrix
 
 # Two ways to the relation that differ by less than this agree (the worst error a good fit may have).
 _AGREE_MM = 0.15
+# Beyond so many times the error to expect, a difference is none of the fit (three standard deviations, by the normal law).
+_SURELY = 3.0
 
 
 class BiteSettings(StepSettings):
     source: Literal["auto", "as they came", "bite scans", "earlier pair", "by hand", "none"] = setting(
         "auto", label="Relation from",
-        help="Auto: as the jaws came, else from bite scans, else from an earlier pair of scans. By hand: from where each jaw is "
-        "levelled by itself.",
+        help="Auto: as the jaws came, but from bite scans where those say otherwise, else from an earlier pair of scans. By hand: "
+        "from where each jaw is levelled by itself.",
     )  # fmt: skip
     hard_mm: float = setting(
         0.15, ge=0.0, le=2.0, unit="mm", label="Too hard above",
@@ -127,6 +129,10 @@ def _relation(inputs: Inputs, settings: BiteSettings, upper: Jaw, lower: Jaw) ->
     fit, lent = inputs["relation"], inputs["lent"]
     stale = inputs["stale"] or 0
     marks = (Flag("stale-marks", "look", _stale_words(stale)),) if stale else ()
+    if came is not None and want == "auto" and _says_otherwise(fit, lower):
+        # The scan of a bite is the measurement; how the jaws came is only how they were kept.
+        found = _by_scans(fit, inputs["scans"])
+        return replace(found, flags=(_instead(fit, lower, came), *found.flags, *marks))
     if came is not None:
         said = (Flag("kept-relation", "note", _kept_words(came)), *_checked(fit, lower), *marks)
         return _Found(np.eye(4), "as they came", said, meet=came)
@@ -158,16 +164,37 @@ def _stand(meet: Relation) -> str:
     return f"overlap {meet.overlap_mm:.2f} mm" if meet.overlap_mm > 0 else f"gap {meet.gap_mm:.2f} mm"
 
 
+def _apart_mm(fit: dict, lower: Jaw) -> float:
+    """How far the bite scans put the lower's teeth from where they came (RMS over the crowns)."""
+    off = np.array(fit["lower_to_upper"]) - np.eye(4)
+    moved = lower.teeth() @ off[:3, :3].T + off[:3, 3]
+    return float(np.sqrt(np.mean(np.sum(moved**2, axis=1))))
+
+
+def _says_otherwise(fit: dict | None, lower: Jaw) -> bool:
+    """Do bite scans that fit well put the lower elsewhere than it came, by more than they may err?"""
+    if not fit or not fit["lower_to_upper"]:
+        return False
+    return _apart_mm(fit, lower) > max(_AGREE_MM, _SURELY * fit["error_mm"])
+
+
+def _instead(fit: dict, lower: Jaw, came: Relation) -> Flag:
+    text = (
+        f"The jaws came with the lower {_apart_mm(fit, lower):.2f} mm from where the bite scans put it ({_stand(came)} there). The "
+        "bite scans count: they measure the bite. Choose “as they came” for the other."
+    )
+    return Flag("bite-instead", "look", text)
+
+
 def _checked(fit: dict | None, lower: Jaw) -> tuple[Flag, ...]:
     """Do bite scans say the same as the relation in which the jaws came?"""
     if not fit or not fit["lower_to_upper"]:
         return ()
-    off = np.array(fit["lower_to_upper"]) - np.eye(4)
-    moved = float(np.linalg.norm(off[:3, :3] @ lower.incisal + off[:3, 3]))
-    if moved <= _AGREE_MM:
-        return (Flag("bite-agrees", "note", f"The bite scans say the same, to {1000 * moved:.0f} µm at the incisors."),)
-    text = f"The bite scans put the lower {moved:.2f} mm elsewhere than the jaws came. Choose which to believe."
-    return (Flag("bite-differs", "look", text),)
+    moved = _apart_mm(fit, lower)
+    if not _says_otherwise(fit, lower):
+        return (Flag("bite-agrees", "note", f"The bite scans say the same, to {1000 * moved:.0f} µm at the teeth."),)
+    text = f"The bite scans put the lower {moved:.2f} mm elsewhere than the jaws came. Auto would believe the bite scans."
+    return (Flag("bite-differs", "look", text, fix=Fix("bite", "*", {"source": "auto"})),)
 
 
 def _by_scans(fit: dict, scans: list[dict]) -> _Found:
@@ -279,7 +306,7 @@ STEP = Step(
     name="bite",
     title="Bite",
     number=2,
-    version=4,
+    version=5,
     over=WHOLE,
     settings=BiteSettings,
     beside={"nudged_on": Beside(_NUDGE, anew=True)},

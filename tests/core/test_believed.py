@@ -1,0 +1,81 @@
+"""Which relation to believe: how the jaws came, or what the scans of the bite measured. Jaws in coordinates of their own some
+millimetres and degrees apart still face each other; the bite scans say where the lower belongs."""
+
+from __future__ import annotations
+
+import unittest
+from functools import cache
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from bitecore.mesh import Mesh
+from bitecore.ops.rigid import placed
+from bitecore.runsheet import CASE, MemoryStore, evaluate
+from bitecore.runsheet.who import CaseGraph
+from demo import rescans
+from demo.arch import ArchPlan, Pair
+from tests.core.test_runsheet import case
+from tests.shapes import turn
+
+PLAN = ArchPlan(seed=58, grid_mm=0.6, noise_mm=0.012)
+
+
+@cache
+def truth() -> Pair:
+    return rescans.true_pair(PLAN)
+
+
+def scans(off: np.ndarray) -> list[Mesh]:
+    """Upper and lower as scanned, the lower moved off its place; two bite scans, elsewhere."""
+    rng = np.random.default_rng(5)
+    upper, lower = (rescans.as_scanned(j.mesh, PLAN, rng) for j in (truth().upper, truth().lower))
+    bites = [rescans.bite_scan(truth(), PLAN, left=left, rng=rng).moved(turn(6 + left)) for left in (True, False)]
+    return [upper, lower.moved(off), *bites]
+
+
+def away(mm: float, deg: float, seed: int) -> np.ndarray:
+    """A movement of the lower about the middle of its arch, mostly away from the upper as open coordinates have it."""
+    rng = np.random.default_rng(seed)
+    axis, way = rng.normal(size=3), rng.normal(size=3) * [0.6, 0.6, 0.3]
+    way[2] -= 1.0
+    middle = truth().lower.mesh.vertices_mm.mean(0)
+    rotation = Rotation.from_rotvec(np.radians(deg) * axis / np.linalg.norm(axis)).as_matrix()
+    return placed(rotation, middle - rotation @ middle + mm * way / np.linalg.norm(way))
+
+
+class BelievedTest(unittest.TestCase):
+    def bite(self, off: np.ndarray, *, bites: int = 2, **settings: dict) -> tuple[CaseGraph, np.ndarray, list[str]]:
+        store = MemoryStore()
+        found = scans(off)[: 2 + bites]
+        graph = evaluate(case(store, *found, **settings), CASE, store, until="bite").graph
+        node = graph.node("bite")
+        assert node is not None and node.manifest is not None
+        m = np.array(node.json("home_to_bite", "p2"))
+        return graph, m, [f["code"] for f in node.manifest.flags]
+
+    def test_bite_scans_win_over_coordinates_that_are_not_the_mouths(self) -> None:
+        points = truth().lower.mesh.vertices_mm[::50]
+        for seed, (mm, deg) in enumerate(((1.0, 1.0), (3.0, 4.0), (6.0, 8.0), (11.0, 3.0))):
+            with self.subTest(mm=mm, deg=deg):
+                off = away(mm, deg, seed)
+                graph, m, codes = self.bite(off)
+                self.assertEqual(graph.node("bite").json("method"), "bite scans")
+                back = m @ off
+                worst = np.linalg.norm(points @ back[:3, :3].T + back[:3, 3] - points, axis=1).max()
+                self.assertLess(worst, 0.08)
+                # It is said, and asked, where the jaws came in what could be taken for a relation.
+                self.assertTrue("bite-instead" in codes or "kept-relation" not in codes, codes)
+
+    def test_where_both_say_the_same_the_jaws_keep_what_they_came_with_to_the_last_bit(self) -> None:
+        graph, m, codes = self.bite(np.eye(4))
+        self.assertEqual((graph.node("bite").json("method"), m.tolist()), ("as they came", np.eye(4).tolist()))
+        self.assertIn("bite-agrees", codes)
+
+    def test_a_choice_by_hand_stands_and_the_difference_is_said(self) -> None:
+        graph, m, codes = self.bite(away(3.0, 2.0, 1), bite={"*": {"source": "as they came"}})
+        self.assertEqual((graph.node("bite").json("method"), m.tolist()), ("as they came", np.eye(4).tolist()))
+        self.assertIn("bite-differs", codes)
+        self.assertEqual(
+            next(f for f in graph.node("bite").manifest.flags if f["code"] == "bite-differs")["fix"]["values"], {"source": "auto"}
+        )
