@@ -7,6 +7,7 @@ import unittest
 import numpy as np
 import trimesh
 
+from bitecore.engine.model import Fix
 from bitecore.mesh import Mesh
 from bitecore.ops.crossing import crossing_faces
 from bitecore.runsheet.findings import findings, spikes
@@ -66,7 +67,7 @@ class FindingsTest(unittest.TestCase):
         self.assertIn("folds", codes(folded))
         flag = next(f for f in findings("p", folded, "jaw", crossing_faces(folded)) if f.code == "folds")
         self.assertLess(np.linalg.norm(np.array(flag.place.point_mm)[:2] - [2, 0]), 4.5)  # type: ignore[union-attr]
-        self.assertEqual(flag.fix, {"step": "trim", "piece": "p", "values": {"folds": True}})
+        self.assertEqual(flag.fix, Fix("trim", "p", {"folds": True}))
 
     def test_spikes_and_their_fix(self) -> None:
         scan = jaws(3)[1]

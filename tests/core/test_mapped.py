@@ -53,7 +53,7 @@ class MapTest(unittest.TestCase):
         self.assertIsNone(box((3, 4, 5)).channel)
         again = Mesh.from_bytes(found.to_bytes())
         np.testing.assert_array_equal(again.channel.values, np.arange(8.0))
-        self.assertEqual((again.channel.name, again.channel.unit, again.digest), ("distance", "mm", found.digest))
+        self.assertEqual((again.channel.name, again.channel.unit, again.digest), ("Off the jaw", "mm", found.digest))
         part = found.of_faces([0])
         np.testing.assert_array_equal(part.channel.values, np.unique(found.faces[0]))
 

@@ -11,6 +11,7 @@ from bitecore.errors import BadSetting, StepFailed
 from bitecore.files import stl
 from bitecore.mesh import Mesh, face_components, used_vertices
 from bitecore.ops.rigid import angle_deg, placed, turned
+from bitecore.parts.shelf import BUILT_IN
 from bitecore.progress import QUIET
 from bitecore.runsheet import Inputs, StepResult, standard
 from tests.core.test_mesh import joined
@@ -146,7 +147,7 @@ class BiteTest(unittest.TestCase):
         result = self.bite((0, 0, 0), up_mm=-2.0, nudged_on="by hand")
         self.assertEqual(result.values["home_to_bite"]["l"], np.eye(4).tolist())
         flag = next(f for f in result.flags if f.code == "nudge-left-out")
-        taken = self.bite((0, 0, 0), up_mm=-2.0, **flag.fix["values"])  # type: ignore[index]
+        taken = self.bite((0, 0, 0), up_mm=-2.0, **flag.fix.values)  # type: ignore[index]
         np.testing.assert_allclose(np.array(taken.values["home_to_bite"]["l"])[:3, 3], [0, 0, -2.0])
 
     def test_a_nudge_is_exact(self) -> None:
@@ -195,8 +196,8 @@ class TrimTest(unittest.TestCase):
     def test_holes_left_open_offer_a_fix(self) -> None:
         result = self.trim(holes_mm=0.5)
         flag = next(f for f in result.flags if f.code == "hole-open")
-        self.assertEqual((flag.severity, flag.fix["step"]), ("look", "trim"))  # type: ignore[index]
-        self.assertIn("hole-closed", codes(self.trim(**flag.fix["values"])))  # type: ignore[index]
+        self.assertEqual((flag.severity, flag.fix.step), ("look", "trim"))  # type: ignore[index]
+        self.assertIn("hole-closed", codes(self.trim(**flag.fix.values)))  # type: ignore[index]
 
     def test_easing_away_everything_is_refused(self) -> None:
         with self.assertRaises(StepFailed):
@@ -256,7 +257,7 @@ class LevelTest(unittest.TestCase):
         flag = next(f for f in self.lower(np.eye(4), roll_deg=2.0, auto={**auto, "on": "gone"}).flags if f.code == "hand-moved")
         with self.assertRaises(BadSetting):
             self.lower(np.eye(4), roll_deg=2.0, auto={**auto, "matrix": [[0.0] * 4] * 4})
-        again = self.lower(np.eye(4), roll_deg=2.0, **flag.fix["values"])
+        again = self.lower(np.eye(4), roll_deg=2.0, **flag.fix.values)
         self.assertNotIn("hand-moved", codes(again))
 
 
@@ -264,6 +265,8 @@ class PlateTest(unittest.TestCase):
     def plate(self, sizes: list[tuple[float, float, float]], **settings: Any) -> StepResult:
         names = ["u", "l"][: len(sizes)]
         values = {"body": {n: box(s) for n, s in zip(names, sizes, strict=True)}, "stand": dict.fromkeys(names, LOWER)}
+        shelf = BUILT_IN["printer"][settings.get("printer", "wren")]
+        values["printer"] = {"id": "", "name": shelf.name, "data": shelf.data}
         return do("plate", values, dict(zip(names, ("upper", "lower"), strict=False)), **settings)
 
     def places(self, result: StepResult, sizes: list[tuple[float, float, float]]) -> list[tuple[np.ndarray, np.ndarray]]:
@@ -280,6 +283,11 @@ class PlateTest(unittest.TestCase):
         self.assertAlmostEqual(c[0] - b[0], 5.0, places=6)
         self.assertAlmostEqual(a[0], 144 - d[0], places=6)
         self.assertEqual(codes(result), ["on-plate"])
+
+    def test_a_printer_that_is_gone_is_said(self) -> None:
+        with self.assertRaises(StepFailed) as caught:
+            do("plate", {"body": {}, "stand": {}, "printer": None}, {"u": "upper"}, printer="kestrel")
+        self.assertIn("“kestrel”", caught.exception.message)
 
     def test_turned_by_a_quarter_where_that_fits(self) -> None:
         sizes = [(50.0, 68.0, 20.0), (50.0, 68.0, 20.0)]
