@@ -40,7 +40,7 @@ class SessionEndTest(BrowserCase):
         self.assertTrue(self.page.url.endswith(f"/case/{number}"))
         kept = Case.objects.get(number=number)
         until(lambda: Case.objects.get(pk=kept.pk).document["purpose"] == "Splint")
-        self.assertEqual(notes.input_value()[:11], "half a thou")
+        until(lambda: notes.input_value()[:11] == "half a thou" and Case.objects.get(pk=kept.pk).document["notes"] == "half a thou")
         # Events come again: a change by a colleague is heard.
         tove = self.signed_in("tove")
         tove.goto(f"{self.app.address}/case/{number}")

@@ -79,3 +79,22 @@ class BelievedTest(unittest.TestCase):
         self.assertEqual(
             next(f for f in graph.node("bite").manifest.flags if f["code"] == "bite-differs")["fix"]["values"], {"source": "auto"}
         )
+
+    def test_a_bite_scan_that_is_inside_out_is_taken_turned_and_said(self) -> None:
+        store = MemoryStore()
+        upper, lower, left, right = scans(away(5.0, 6.0, 3))
+        graph = evaluate(case(store, upper, lower, left.turned_inside_out(), right), CASE, store, until="bite").graph
+        node = graph.node("bite")
+        back = np.array(node.json("home_to_bite", "p2")) @ away(5.0, 6.0, 3)
+        points = truth().lower.mesh.vertices_mm[::50]
+        self.assertLess(np.linalg.norm(points @ back[:3, :3].T + back[:3, 3] - points, axis=1).max(), 0.08)
+        flag = next(f for f in node.manifest.flags if f["code"] == "bite-inside-out")
+        self.assertEqual(flag["fix"], {"step": "intake", "piece": "p3", "values": {"inside": "turn"}})
+
+    def test_without_bite_scans_jaws_that_do_not_meet_as_jaws_do_are_asked_about(self) -> None:
+        for seed, (mm, deg) in enumerate(((2.0, 1.0), (4.0, 6.0))):
+            store = MemoryStore()
+            upper, lower = scans(away(mm, deg, seed))[:2]
+            node = evaluate(case(store, upper, lower), CASE, store, until="bite").graph.node("bite")
+            self.assertIsNone(node.json("home_to_bite", "p2"))
+            self.assertIn("doubtful-bite", [f["code"] for f in node.manifest.flags])

@@ -215,6 +215,11 @@ class GatherTest(unittest.TestCase):
         graph, _ = worked(Registry([FIRST, reader, other]), SheetDocument(settings={"other": {"a": {"by": 5}}}))
         self.assertEqual({n.piece: n.json("n") for n in graph.of_step("other")}, {"a": 505, "b": 101})
 
+    def test_a_setting_of_another_step_can_be_read_for_each(self) -> None:
+        reader = step("reader", {"by": Need("first", "by", setting=True, each=True)}, lambda i, s: {"n": sum(i["by"].values())}, over=WHOLE)
+        graph, _ = worked(Registry([FIRST, reader]), SheetDocument(settings={"first": {"a": {"by": 5}}}))
+        self.assertEqual(graph.node("reader").json("n"), 6)
+
 
 class IncrementTest(unittest.TestCase):
     def test_only_what_needs_a_new_result_is_looked_up_anew(self) -> None:

@@ -10,7 +10,8 @@ import trimesh
 from bitecore.engine.model import Fix
 from bitecore.mesh import Mesh
 from bitecore.ops.crossing import crossing_faces
-from bitecore.runsheet.findings import findings, spikes
+from bitecore.ops.flaws import spikes
+from bitecore.runsheet.findings import findings
 from tests.core.test_mesh import joined
 from tests.core.test_steps import LOWER, do
 from tests.shapes import jaws, sheet, sphere

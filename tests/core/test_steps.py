@@ -6,7 +6,10 @@ import unittest
 from typing import Any
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
+from bitecore.anatomy.facing import as_they_came
+from bitecore.anatomy.jaw import Jaw
 from bitecore.errors import BadSetting, StepFailed
 from bitecore.files import stl
 from bitecore.mesh import Mesh, face_components, used_vertices
@@ -81,15 +84,20 @@ class IntakeTest(unittest.TestCase):
         self.assertEqual(self.intake(jaws(21)[1], kind="before").values["about"]["jaw"], None)
 
 
+_ABOUT: dict[str, Any] = {
+    "u": {"jaw": "upper", "up": [0, 0, -1], "front": [0, -1, 0], "incisal": [0, -3, -2]},
+    "l": {"jaw": "lower", "up": [0, 0, 1], "front": [0, -1, 0], "incisal": [0, 0, 0]},
+}
+
+
 class BiteTest(unittest.TestCase):
-    def bite(self, shift: tuple[float, float, float], **settings: Any) -> StepResult:
-        upper, lower = jaws(3)
-        about = {
-            "u": {"jaw": "upper", "up": [0, 0, -1], "front": [0, -1, 0]},
-            "l": {"jaw": "lower", "up": [0, 0, 1], "front": [0, -1, 0]},
-        }
-        moved = lower.moved(placed(np.eye(3), shift))
-        values = {"mesh": {"u": upper, "l": moved}, "about": about, "relation": None, "scans": [], "lent": None, "stale": 0}
+    def bite(self, shift: Any, *, lower: Mesh | None = None, spikes: bool = False, **settings: Any) -> StepResult:
+        """shift : (3,) mm, or (4, 4), by which the lower is moved."""
+        upper, low = jaws(3)[0], lower or jaws(3)[1]
+        m = np.asarray(shift, float) if np.ndim(shift) == 2 else placed(np.eye(3), shift)
+        about = {**_ABOUT, "l": {**_ABOUT["l"], "up": m[:3, 2].tolist(), "front": (-m[:3, 1]).tolist(), "incisal": m[:3, 3].tolist()}}
+        values = {"mesh": {"u": upper, "l": low.moved(m)}, "about": about, "relation": None, "scans": [], "lent": None, "stale": 0}
+        values |= {"folds": {"u": False, "l": False}, "spikes": {"u": False, "l": spikes}}
         return do("bite", values, {"u": "upper", "l": "lower"}, **settings)
 
     def test_a_good_relation_is_kept_and_said(self) -> None:
@@ -98,23 +106,23 @@ class BiteTest(unittest.TestCase):
         self.assertEqual(result.values["home_to_bite"]["l"], np.eye(4).tolist())
 
     def test_too_hard_shows_where(self) -> None:
-        result = self.bite((0, 0, 0.6))
+        result = self.bite((0, 0, 0.6), source="as they came")
         self.assertIn("too-hard", codes(result))
         flag = next(f for f in result.flags if f.code == "too-hard")
         self.assertEqual((flag.severity, flag.place.piece), ("look", "l"))  # type: ignore[union-attr]
-        self.assertNotIn("too-hard", codes(self.bite((0, 0, 0.6), hard_mm=1.0)))
+        self.assertNotIn("too-hard", codes(self.bite((0, 0, 0.6), source="as they came", hard_mm=1.0)))
 
     def test_open_is_said_with_its_gap(self) -> None:
-        result = self.bite((0, 0, -5.0))
+        result = self.bite((0, 0, -5.0), source="as they came")
         self.assertIn("open-bite", codes(result))
         self.assertGreater(reading(result, "smallest gap"), 1.0)
         self.assertLess(reading(result, "smallest gap"), 5.2)
 
     def test_closed_it_touches_and_eased_nothing_is_deeper_than_allowed(self) -> None:
-        result = self.bite((0, 0, -5.0), close=True)
+        result = self.bite((0, 0, -5.0), source="as they came", close=True)
         self.assertLess(reading(result, "smallest gap") + reading(result, "deepest overlap"), 0.001)
         self.assertIn("closed", codes(result))
-        result = self.bite((0, 0, 0.4), ease=True, ease_mm=0.05)
+        result = self.bite((0, 0, 0.4), source="as they came", ease=True, ease_mm=0.05)
         self.assertLessEqual(reading(result, "deepest overlap"), 0.052)
         self.assertGreater(reading(result, "deepest overlap"), 0.03)
         self.assertLess(reading(result, "eased by at most"), 0.6)
@@ -129,6 +137,7 @@ class BiteTest(unittest.TestCase):
             "l": {"jaw": "lower", "up": m[:3, 2].tolist(), "front": (-m[:3, 1]).tolist()},
         }
         values = {"mesh": {"u": upper, "l": lower.moved(m)}, "about": about, "relation": None, "scans": [], "lent": None, "stale": 0}
+        values |= {"folds": {"u": False, "l": False}, "spikes": {"u": False, "l": False}}
         pair = {"u": "upper", "l": "lower"}
         alone = do("bite", values, pair)
         self.assertEqual((alone.values["related"], alone.values["nudged_on"]), (False, "by hand"))
@@ -153,12 +162,44 @@ class BiteTest(unittest.TestCase):
     def test_a_nudge_is_exact(self) -> None:
         result = self.bite((0, 0, 0), left_mm=0.37, back_mm=-0.21, up_mm=-1.0)
         np.testing.assert_allclose(np.array(result.values["home_to_bite"]["l"]), placed(np.eye(3), [0.37, -0.21, -1.0]), atol=1e-12)
-        turned_ = np.array(self.bite((0, 0, -3.0), turn_deg=1.5).values["home_to_bite"]["l"])
+        turned_ = np.array(self.bite((0, 0, -3.0), source="as they came", turn_deg=1.5).values["home_to_bite"]["l"])
         self.assertAlmostEqual(angle_deg(turned_[:3, :3]), 1.5, places=9)
 
     def test_no_bite_when_asked_for_none(self) -> None:
         result = self.bite((0, 0, 0), source="none")
         self.assertEqual((codes(result), result.values["home_to_bite"]["l"]), (["no-relation"], None))
+
+    def test_jaws_that_face_each_other_as_no_mouth_closes_are_asked_about(self) -> None:
+        """Open by some millimetres, deep in each other, open on one side, or beside each other: nothing is built on it."""
+        eye = np.eye(4).tolist()
+        for shift, why in (((0, 0, -3.0), "nothing touches"), ((0, 0, 0.9), "into each other"), ((6.0, 0, 0), "")):
+            with self.subTest(shift=shift):
+                result = self.bite(shift)
+                self.assertEqual((result.values["related"], result.values["home_to_bite"]["l"]), (False, None))
+                flag = next(f for f in result.flags if f.code == "doubtful-bite")
+                self.assertEqual(flag.severity, "look")
+                self.assertIn(why, flag.message)
+                taken = self.bite(shift, **flag.fix.values)  # type: ignore[union-attr]
+                self.assertEqual(taken.values["home_to_bite"]["l"], eye)
+
+    def test_open_on_one_side_is_doubtful_too(self) -> None:
+        rolled = Rotation.from_euler("y", -4.0, degrees=True).as_matrix()
+        pivot = np.array([25.0, 30.0, 0.0])
+        result = self.bite(placed(rolled, pivot - rolled @ pivot - [0, 0, 0.2]))
+        self.assertIn("side stays", next(f for f in result.flags if f.code == "doubtful-bite").message)
+
+    def test_a_spike_that_trim_takes_off_makes_no_bite_too_hard(self) -> None:
+        """Nor doubtful: it is no tooth. While it stays on, what is printed is too hard."""
+        upper, lower = jaws(3)
+        meet = as_they_came(Jaw.seen(upper, _ABOUT["u"]), Jaw.seen(lower, _ABOUT["l"]))
+        top = int(np.linalg.norm(lower.vertices_mm - meet.meet.closest_mm, axis=1).argmin())
+        points = lower.vertices_mm.copy()
+        points[top] += [0, 0, 1.6]
+        spiky = Mesh.of(points, lower.faces)
+        self.assertIn("too-hard", codes(self.bite(np.eye(4), lower=spiky)))
+        off = self.bite(np.eye(4), lower=spiky, spikes=True)
+        self.assertEqual(codes(off), ["kept-relation"])
+        self.assertLess(reading(off, "deepest overlap"), 0.15)
 
     def test_far_apart_is_no_bite(self) -> None:
         result = self.bite((0, 0, -30.0))

@@ -16,6 +16,8 @@ from bitecore.runsheet import Inputs, standard
 from demo import rescans, variants
 from demo.arch import ArchPlan, Jaw, pair
 
+from .second import mouth, second_plan
+
 SURE = 0.9
 OTHER_KINDS = ("bite", "impression", "closed", "die", "denture", "desk")
 _UNITS = ("mm", "mm", "mm", "cm", "m", "inch")
@@ -117,5 +119,17 @@ def outcome(scan: Scan) -> Outcome:
     )  # fmt: skip
 
 
+def second_scans(number: int, *, step_mm: float = 0.5) -> list[Scan]:
+    """Both jaws of a mouth by other rules, turned any way."""
+    rng = np.random.default_rng(8800 + number)
+    both = mouth(second_plan(number, step_mm=step_mm))
+    jaws = (("upper", both.upper), ("lower", both.lower))
+    return [_handed_over(f"{number} {jaw}", truth.mesh, "jaw", jaw, truth.up(), rng, flips=True) for jaw, truth in jaws]
+
+
 def judged(number: int, grid_mm: float = 0.8) -> list[Outcome]:
     return [outcome(scan) for scan in scans(number, grid_mm=grid_mm)]
+
+
+def judged_second(number: int) -> list[Outcome]:
+    return [outcome(scan) for scan in second_scans(number)]

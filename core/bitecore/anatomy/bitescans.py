@@ -46,6 +46,7 @@ class Placed:
     why      : what speaks against it
     marks_mm : how far apart the points of each pair of marks are, once laid on each other
     at_mm    : (3,) in its home, where it lies off most, or its middle
+    inside_out : its surface faces inwards; it was taken turned
     """
 
     piece: str
@@ -56,6 +57,7 @@ class Placed:
     why: str = ""
     marks_mm: tuple[float, ...] = ()
     at_mm: tuple[float, ...] = (0.0, 0.0, 0.0)
+    inside_out: bool = False
 
 
 @dataclass(frozen=True)
@@ -79,24 +81,23 @@ class BiteFit:
 
 
 def fit_bite(upper: Jaw, lower: Jaw, scans: Mapping[str, Mesh], marks: Mapping[str, Sequence[dict]] | None = None) -> BiteFit:
-    """From bite scans in any frames, each in mm with its surface outwards. marks : {piece: [{bite, jaw, at}]}, points in
+    """From bite scans in any frames, each in mm. marks : {piece: [{bite, jaw, at}]}, points in
     each one's home; three or more on each jaw start that scan from them instead of from a search."""
     strips = {piece: samples_of(mesh, _STRIP_POINTS) for piece, mesh in scans.items()}
     by_hand = {p: found for p in strips if (found := marked(marks.get(p, ()) if marks else ())) is not None}
     starts = {p: m.starts for p, m in by_hand.items()}
     left_out: dict[str, str] = {}
     searched = [p for p in strips if p not in starts]
-    if searched:
-        arches = upper.arch(), lower.arch()
-        jobs = list(itertools.product([strips[p].thinned(_SEARCHED) for p in searched], arches))
-        with ThreadPoolExecutor(2) as pool:
-            on_jaws = list(pool.map(lambda job: strips_on(*job), jobs))
-        for i, p in enumerate(searched):
-            chosen = _placed_on(strips[p].thinned(_SEARCHED), on_jaws[2 * i], on_jaws[2 * i + 1], arches)
-            if isinstance(chosen, str):
-                left_out[p] = chosen
-            else:
-                starts[p] = chosen
+    found = _searched({p: strips[p] for p in searched}, upper, lower) if searched else {}
+    # Of a strip the shape does not say which side is out; the jaws do.
+    lost = {p: strips[p].turned() for p, chosen in found.items() if isinstance(chosen, str)}
+    turned = {p: chosen for p, chosen in _searched(lost, upper, lower).items() if not isinstance(chosen, str)} if lost else {}
+    strips |= {p: lost[p] for p in turned}
+    for p, chosen in (found | turned).items():
+        if isinstance(chosen, str):
+            left_out[p] = chosen
+        else:
+            starts[p] = chosen
     if not starts:
         placed = tuple(_left_out(p, why, strips[p]) for p, why in left_out.items())
         return BiteFit(None, placed, why=placed[0].why if placed else "there is no bite scan")
@@ -104,7 +105,16 @@ def fit_bite(upper: Jaw, lower: Jaw, scans: Mapping[str, Mesh], marks: Mapping[s
     left_out |= bad
     placed_all = (*fit.scans, *(_left_out(p, why, strips[p]) for p, why in left_out.items()))
     told = [replace(s, marks_mm=by_hand[s.piece].apart_mm) if s.piece in by_hand else s for s in placed_all]
-    return replace(fit, scans=tuple(told))
+    return replace(fit, scans=tuple(replace(s, inside_out=s.piece in turned) for s in told))
+
+
+def _searched(strips: Mapping[str, Samples], upper: Jaw, lower: Jaw) -> dict[str, tuple | str]:
+    """{piece: its two starts, or why there are none}."""
+    arches = upper.arch(), lower.arch()
+    thin = {p: strip.thinned(_SEARCHED) for p, strip in strips.items()}
+    with ThreadPoolExecutor(2) as pool:
+        on_jaws = list(pool.map(lambda job: strips_on(*job), itertools.product(thin.values(), arches)))
+    return {p: _placed_on(strip, on_jaws[2 * i], on_jaws[2 * i + 1], arches) for i, (p, strip) in enumerate(thin.items())}
 
 
 def _without_bad(

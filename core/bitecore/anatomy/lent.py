@@ -1,4 +1,4 @@
-"""How two jaws came: in one relation or not; and where an earlier pair that had it can lend it."""
+"""Where an earlier pair of scans that came in a relation lends it to this one."""
 
 from __future__ import annotations
 
@@ -8,19 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ..ops.rigid import unit
+from .facing import as_they_came
 from .following import Followed, follow
 from .jaw import Jaw
-from .relation import Relation, relation
-
-
-def as_they_came(upper: Jaw, lower: Jaw) -> Relation | None:
-    """How two jaws of one frame stand to each other, None where they do not face each other as jaws do."""
-    facing, ahead = float(unit(upper.up) @ unit(lower.up)), float(unit(upper.front) @ unit(lower.front))
-    if facing > -0.7 or ahead < 0.5:
-        return None
-    meet = relation(upper.mesh, lower.mesh, lower_to_upper=np.eye(4), lower_up=lower.up, upper_up=upper.up)
-    return None if meet.gap_mm > 12 or meet.overlap_mm > 2.5 else meet
 
 
 @dataclass(frozen=True)
@@ -45,7 +35,10 @@ def lent_by(upper: Jaw, lower: Jaw, earlier: Sequence[tuple[str, str, Jaw]], *, 
     lowers = [(own[1], lower), *((p, j) for p, jaw, j in earlier if jaw == "lower")]
     for name_u, old_u in uppers:
         for name_l, old_l in lowers:
-            if (name_u, name_l) == own or as_they_came(old_u, old_l) is None:
+            if (name_u, name_l) == own:
+                continue
+            came = as_they_came(old_u, old_l)
+            if came is None or came.doubt:
                 continue
             to_u = _on(upper, old_u, name_u == own[0])
             to_l = _on(lower, old_l, name_l == own[1])

@@ -155,7 +155,7 @@ class Need:
     of       : of every scan of these kinds, as {address: value}
     target   : of the scan this one lies on (see targets.py)
     optional : None where that step gave nothing
-    setting  : not what the step gives, but this setting of it
+    setting  : not what the step gives, but this setting of it; with each, as it stands for each of them
     gathered : of every step that gives this type, as {step: value}; step and value are left empty
 
     The steps `source`, `case` and `shelf` stand for what comes from no step: the scan, a detail of the case, and the record

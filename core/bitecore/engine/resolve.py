@@ -133,12 +133,17 @@ class _Look:
         if need.step in self.sheet.registry.outside:
             return self.sheet.outside(need, node, self.document, self.graph)
         if need.setting:
-            settings = self.document.settings_for(self.sheet.registry[need.step], node.piece)
-            return {"json": settings.model_dump(mode="json")[need.value]}
+            if need.each:
+                return {"by_piece": {a: self.setting(need, a) for a in self.members(need.step)}}
+            return self.setting(need, node.piece)
         if need.each or need.of:
             wanted = self.sheet.of_kinds(need.of, self.graph) if need.of else self.members(need.step)
             return {"by_piece": {a: self.value(self.graph.nearest(need.step, a), need, a) for a in wanted}}
         return self.value(self.graph.nearest(need.step, node.piece), need, node.piece)
+
+    def setting(self, need: Need, address: str) -> Any:
+        settings = self.document.settings_for(self.sheet.registry[need.step], address)
+        return {"json": settings.model_dump(mode="json")[need.value]}
 
     def members(self, step: str) -> list[str]:
         """What a step that runs once gave a value for, or what it runs over."""

@@ -42,6 +42,10 @@ class Samples:
         pick = np.linspace(0, len(self.points_mm) - 1, count).astype(int)
         return Samples(self.points_mm[pick], self.normals[pick])
 
+    def turned(self) -> Samples:
+        """Of the same surface inside-out."""
+        return Samples(self.points_mm, -self.normals)
+
     def where(self, keep: NDArray[np.bool_]) -> Samples:
         return Samples(self.points_mm[keep], self.normals[keep])
 

@@ -7,16 +7,12 @@ from numpy.typing import NDArray
 
 from ..engine.model import Fix, Flag, Place
 from ..mesh import Mesh, edge_table, face_components
-from ..mesh.topology import at_border
+from ..ops.flaws import spikes
 from ..ops.holes import Hole, holes_of
 from ..ops.mend import component_areas, largest_piece
-from ..ops.relief import neighbour_offsets
 
 _MOST_SHOWN = 40
 _SCANNED = ("jaw", "bite", "desk", "before")
-# A vertex that stands this far from the middle of its neighbours, and this many times farther than is usual there, is
-# no anatomy (common practice, no source).
-_SPIKE_MM, _SPIKE_TIMES = 0.7, 3.0
 # Triangles that differ this much in size within one scan (99th to 1st percentile of edge lengths).
 _UNEVEN = 12.0
 
@@ -79,15 +75,6 @@ def _crowded(piece: str, mesh: Mesh) -> list[Flag]:
     at = mesh.vertices_mm[edges[0]].mean(0)
     text = f"{len(edges)} edge{'s' * (len(edges) > 1)} that more than two triangles share; Trim mends them."
     return [Flag("crowded-edges", "note", text, _place(piece, at, 1.0))]
-
-
-def spikes(mesh: Mesh) -> NDArray[np.bool_]:
-    """(n,) vertices that stand out of their surroundings as no anatomy does."""
-    off, usual = neighbour_offsets(mesh)
-    found = (off > _SPIKE_MM) & (off > _SPIKE_TIMES * usual)
-    # The tips of a torn border stand out too: that is what Trim eases.
-    found[mesh.faces[at_border(mesh)].ravel()] = False
-    return found
 
 
 def _spikes(piece: str, mesh: Mesh) -> list[Flag]:

@@ -78,6 +78,7 @@ class FittedScan(TypedDict):
     met: list[float]
     rms_mm: list[float]
     why: str
+    inside_out: bool
     marks_mm: list[float]
     at_mm: Point
 

@@ -12,7 +12,12 @@ export function useCase(number: string, step: string) {
   const queries = useQueryClient();
   const query = useQuery({
     queryKey: ["case", number, step],
-    queryFn: () => okCase(client.GET("/api/cases/{number}", { params: { path: { number }, query: { step } } })),
+    queryFn: async () => {
+      const asked = await okCase(client.GET("/api/cases/{number}", { params: { path: { number }, query: { step } } }));
+      // An answer that a change has overtaken on its way would show the case as it was before.
+      const known = queries.getQueryData<CaseOut>(["case", number, step]);
+      return known && known.revision > asked.revision ? known : asked;
+    },
     // Until the open step has told all, the case stands as it was last seen; of no step is kept what may be old.
     placeholderData: keepPreviousData,
     staleTime: 0,

@@ -11,12 +11,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...anatomy.closing import Opposing, bench_axes, by_hand, closed, eased
+from ...anatomy.facing import Facing, as_they_came
 from ...anatomy.jaw import Jaw
-from ...anatomy.lent import as_they_came
 from ...anatomy.occlusal import bench_of, occlusal_frame
 from ...anatomy.relation import Relation, relation
 from ...engine.gives import ByPiece, by_piece, json_of
 from ...engine.model import WHOLE, Beside, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
+from ...mesh import Mesh
+from ...ops.flaws import without_flaws
 from ...ops.rigid import angle_deg, rows
 from ...progress import Run
 from ...words import to_um
@@ -84,7 +86,7 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
         (piece, jaw), *_ = inputs.jaws.items()
         flag = Flag("one-jaw", "note", f"Only the {jaw} jaw is here: there is no bite to keep.")
         return StepResult({"home_to_bite": ByPiece({piece: eye}), "related": False}, (), (flag,), f"{jaw} alone")
-    upper, lower = (Jaw.seen(inputs["mesh"][piece_of[j]], inputs["about"][piece_of[j]]) for j in ("upper", "lower"))
+    upper, lower = (Jaw.seen(_printed(inputs, piece_of[j]), inputs["about"][piece_of[j]]) for j in ("upper", "lower"))
     run.tick(0.1, "measuring overlap and gap")
     about = inputs["about"]
     guessed = [_guessed(about, inputs.jaws)] if any(about[p]["jaw"] != j for p, j in inputs.jaws.items()) else []
@@ -112,6 +114,11 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
     return StepResult(values, readings, tuple(flags), _stand(meet))
 
 
+def _printed(inputs: Inputs, piece: str) -> Mesh:
+    """The scan without what Trim takes off: only what is printed can keep models from closing."""
+    return without_flaws(inputs["mesh"][piece], folds=inputs.of("folds", piece), spiky=inputs.of("spikes", piece))
+
+
 def _guessed(about: dict, jaws: Mapping[str, str]) -> Flag:
     """Two scans that look like the same jaw: said, whichever way they were taken."""
     piece, jaw = next((p, j) for p, j in jaws.items() if about[p]["jaw"] != j)
@@ -133,15 +140,25 @@ def _relation(inputs: Inputs, settings: BiteSettings, upper: Jaw, lower: Jaw) ->
         # The scan of a bite is the measurement; how the jaws came is only how they were kept.
         found = _by_scans(fit, inputs["scans"])
         return replace(found, flags=(_instead(fit, lower, came), *found.flags, *marks))
-    if came is not None:
+    if came is not None and (want == "as they came" or not came.doubt or _says_the_same(fit, lower)):
         said = (Flag("kept-relation", "note", _kept_words(came)), *_checked(fit, lower), *marks)
-        return _Found(np.eye(4), "as they came", said, meet=came)
+        return _Found(np.eye(4), "as they came", said, meet=None if came.flawed else came.meet)
     if want in ("auto", "bite scans") and fit and fit["lower_to_upper"]:
         found = _by_scans(fit, inputs["scans"])
         return replace(found, flags=(*found.flags, *marks))
     if want in ("auto", "earlier pair") and lent:
         return _by_earlier(lent)
-    return _Found(None, "missing", (_missing(want, fit, inputs["scans"]), *marks))
+    doubt = (_doubtful(came),) if came is not None else ()
+    refused = (_missing(want, fit, inputs["scans"]),) if not doubt or fit else ()
+    return _Found(None, "missing", (*doubt, *refused, *marks))
+
+
+def _doubtful(came: Facing) -> Flag:
+    text = (
+        f"The jaws face each other as they came, but no mouth closes like that: {came.doubt}. So the bite is left open. {_MEANWHILE} "
+        "Fix takes them as they came."
+    )
+    return Flag("doubtful-bite", "look", text, fix=Fix("bite", "*", {"source": "as they came"}))
 
 
 def _from_level(upper: Jaw, lower: Jaw) -> _Found:
@@ -156,8 +173,9 @@ def _stale_words(count: int) -> str:
     return f"{lie} on a scan whose place another has taken, and no longer counts. Set it again or drop it."
 
 
-def _kept_words(meet: Relation) -> str:
-    return f"The jaws came in one relation and keep it: {_stand(meet)}."
+def _kept_words(came: Facing) -> str:
+    doubt = f" No mouth closes like that: {came.doubt}." if came.doubt else ""
+    return f"The jaws came in one relation and keep it: {_stand(came.meet)}.{doubt}"
 
 
 def _stand(meet: Relation) -> str:
@@ -178,9 +196,13 @@ def _says_otherwise(fit: dict | None, lower: Jaw) -> bool:
     return _apart_mm(fit, lower) > max(_AGREE_MM, _SURELY * fit["error_mm"])
 
 
-def _instead(fit: dict, lower: Jaw, came: Relation) -> Flag:
+def _says_the_same(fit: dict | None, lower: Jaw) -> bool:
+    return bool(fit and fit["lower_to_upper"]) and not _says_otherwise(fit, lower)
+
+
+def _instead(fit: dict, lower: Jaw, came: Facing) -> Flag:
     text = (
-        f"The jaws came with the lower {_apart_mm(fit, lower):.2f} mm from where the bite scans put it ({_stand(came)} there). The "
+        f"The jaws came with the lower {_apart_mm(fit, lower):.2f} mm from where the bite scans put it ({_stand(came.meet)} there). The "
         "bite scans count: they measure the bite. Choose “as they came” for the other."
     )
     return Flag("bite-instead", "look", text)
@@ -210,6 +232,7 @@ def _by_scans(fit: dict, scans: list[dict]) -> _Found:
     flags += [
         Flag("bite-left-out", "look", f"A bite scan was left out: {s['why']}.", _at(s)) for s in scans if not s["to_upper"]
     ]  # fmt: skip
+    flags += [_turned(s["piece"]) for s in placed if s["inside_out"]]
     readings = [
         Reading("teeth held to about", 1000 * fit["error_mm"], "µm"),
         Reading("scatter of the fit (RMS)", 1000 * fit["rms_mm"], "µm"),
@@ -218,6 +241,11 @@ def _by_scans(fit: dict, scans: list[dict]) -> _Found:
     if fit["disagree_mm"] is not None:
         readings.append(Reading("the two sides differ by", 1000 * fit["disagree_mm"], "µm"))
     return _Found(np.array(fit["lower_to_upper"]), "bite scans", tuple(flags), tuple(readings))
+
+
+def _turned(piece: str) -> Flag:
+    text = "A bite scan is inside-out: it lies on the jaws turned about, and was taken so. Fix turns the scan itself."
+    return Flag("bite-inside-out", "note", text, fix=Fix("intake", piece, {"inside": "turn"}))
 
 
 def _count(number: int, what: str) -> str:
@@ -306,13 +334,15 @@ STEP = Step(
     name="bite",
     title="Bite",
     number=2,
-    version=5,
+    version=6,
     over=WHOLE,
     settings=BiteSettings,
     beside={"nudged_on": Beside(_NUDGE, anew=True)},
     needs={
         "mesh": Need("intake", "mesh", each=True),
         "about": Need("intake", "about", each=True),
+        "folds": Need("trim", "folds", setting=True, each=True),
+        "spikes": Need("trim", "spikes", setting=True, each=True),
         "relation": Need("fit", "relation", optional=True),
         "scans": Need("fit", "scans", optional=True),
         "lent": Need("fit", "lent", optional=True),

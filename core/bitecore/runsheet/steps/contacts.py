@@ -10,6 +10,7 @@ from ...anatomy.contacts import Touching, area_of, balance, touching
 from ...anatomy.jaw import Jaw
 from ...engine.gives import MESH, ByPiece, by_piece, json_of
 from ...engine.model import WHOLE, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
+from ...ops.flaws import without_flaws
 from ...progress import Run
 from ..values import Contact
 
@@ -31,13 +32,15 @@ def apply(inputs: Inputs, settings: ContactSettings, run: Run) -> StepResult:
     to_bite = inputs["home_to_bite"]
     if len(piece_of) < 2 or any(to_bite[p] is None for p in piece_of.values()):
         return StepResult({"touch": ByPiece(), "deep": ByPiece(), "contacts": []})
+    # Only what is printed touches.
+    printed = {p: without_flaws(inputs["mesh"][p], folds=inputs.of("folds", p), spiky=inputs.of("spikes", p)) for p in inputs.jaws}
     found: dict[str, Touching] = {}
     for number, (jaw, other) in enumerate((("upper", "lower"), ("lower", "upper"))):
         run.tick(number / 2, "contacts")
         own, facing = piece_of[jaw], piece_of[other]
         to_other = np.linalg.inv(np.array(to_bite[facing])) @ np.array(to_bite[own])
         found[own] = touching(
-            Jaw.seen(inputs["mesh"][own], inputs["about"][own]), inputs["mesh"][facing], to_other,
+            Jaw.seen(printed[own], inputs["about"][own]), printed[facing], to_other,
             foil_mm=settings.foil_um / 1000, hard_mm=settings.deep_um / 1000, upper=jaw == "upper",
         )  # fmt: skip
     lower = found[piece_of["lower"]]
@@ -79,13 +82,15 @@ STEP = Step(
     name="contacts",
     title="Contacts",
     number=2,
-    version=3,
+    version=4,
     over=WHOLE,
     part_of="bite",
     settings=ContactSettings,
     needs={
         "mesh": Need("intake", "mesh", each=True),
         "about": Need("intake", "about", each=True),
+        "folds": Need("trim", "folds", setting=True, each=True),
+        "spikes": Need("trim", "spikes", setting=True, each=True),
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
     },
     gives={"touch": by_piece(MESH), "deep": by_piece(MESH), "contacts": json_of(list[Contact])},

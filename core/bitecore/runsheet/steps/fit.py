@@ -104,6 +104,7 @@ def _scan(scan: Placed) -> dict:
         "met": rounded(scan.met),
         "rms_mm": rounded(scan.rms_mm),
         "why": scan.why,
+        "inside_out": scan.inside_out,
         "marks_mm": rounded(scan.marks_mm),
         "at_mm": rounded(scan.at_mm),
     }
@@ -126,7 +127,7 @@ STEP = Step(
     name="fit",
     title="Bite fit",
     number=2,
-    version=6,
+    version=7,
     over=WHOLE,
     part_of="bite",
     settings=FitSettings,

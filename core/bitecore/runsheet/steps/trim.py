@@ -12,12 +12,11 @@ from ...mesh import Mesh, face_normals, used_vertices
 from ...mesh.topology import split_bow_ties
 from ...ops.border import border_points, ease
 from ...ops.clip import clip, plane_values
-from ...ops.crossing import crossing_faces
+from ...ops.flaws import without_flaws
 from ...ops.holes import Hole, close_holes
 from ...ops.mend import Mended, largest_piece, mend
 from ...ops.rigid import rounded
 from ...progress import Run
-from ..findings import spikes
 from ..values import Saws
 
 _LEAST_DEPTH_MM = 11.0  # Longer than most crowns (Wheeler's averages run to 11 mm; from memory).
@@ -76,16 +75,10 @@ def apply(inputs: Inputs, settings: TrimSettings, run: Run) -> StepResult:
 
 def _without(raw: Mesh, settings: TrimSettings) -> Mesh:
     """What a Fix of Intake asked for: folds and spikes out; the holes they leave are closed with the others."""
-    keep = np.ones(raw.triangles, bool)
-    if settings.folds:
-        keep &= ~crossing_faces(raw)
-    if settings.spikes:
-        keep &= ~spikes(raw)[raw.faces].any(1)
-    if keep.all():
-        return raw
-    if not keep.any():
+    left = without_flaws(raw, folds=settings.folds, spiky=settings.spikes)
+    if left.triangles == 0:
         raise StepFailed("Nothing is left without its folds and spikes. Leave them in.", code="nothing-left")
-    return raw.of_faces(keep)
+    return left
 
 
 def _saws(mesh: Mesh, settings: TrimSettings, up: NDArray, front: NDArray, origin: NDArray) -> dict:

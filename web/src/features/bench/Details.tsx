@@ -81,7 +81,13 @@ interface FieldProps {
 
 function Field({ label, type, value, offers, disabled, onSet }: FieldProps) {
   const [text, setText] = useState(value);
-  useEffect(() => setText(value), [value]);
+  const last = useRef(value);
+  useEffect(() => {
+    // What is typed meanwhile stays: only a field that nobody has changed since follows.
+    const before = last.current;
+    last.current = value;
+    setText((now) => (now === before ? value : now));
+  }, [value]);
   const latest = useRef(onSet);
   latest.current = onSet;
   const offered = offers?.join("\n");

@@ -1248,7 +1248,7 @@ export interface components {
             roll_deg: number;
             /**
              * Relation from
-             * @description Auto: as the jaws came, else from bite scans, else from an earlier pair of scans. By hand: from where each jaw is levelled by itself.
+             * @description Auto: as the jaws came, but from bite scans where those say otherwise, else from an earlier pair of scans. By hand: from where each jaw is levelled by itself.
              * @default auto
              * @enum {string}
              */
@@ -1695,6 +1695,8 @@ export interface components {
                 number,
                 number
             ];
+            /** Inside Out */
+            inside_out: boolean;
             /** Marks Mm */
             marks_mm: number[];
             /** Met */
