@@ -104,6 +104,8 @@ def _surface(plan: ArchPlan, upper: bool, places: list[Place], rng: np.random.Ge
     if vector_area_mm2(mesh)[2] < 0:
         mesh = mesh.turned_inside_out()
     index = np.clip(np.rint(vertices).astype(int), 0, np.array(grid.shape) - 1)
+    if plan.build.film:
+        mesh = Mesh.of(mean_of_neighbours(mesh.faces, mesh.vertices_mm, plan.build.film), mesh.faces)
     return _evened(mesh), owner[index[:, 0], index[:, 1], index[:, 2]], floor
 
 

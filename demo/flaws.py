@@ -41,10 +41,10 @@ def seen(mesh: Mesh, floor: Floor, plan: ArchPlan, upper: bool, rng: np.random.G
     along, across = floor.across(mesh.vertices_mm[:, :2])
     # One value a block of triangles: the staircase of a scanner's frames.
     jag = rng.normal(0, 0.35, 4096)[(np.floor(along / 0.9).astype(int) % 4096)]
-    reach = 10.0 + _torn(along, 0.55, rng) + jag
+    reach = plan.build.cheek_mm + _torn(along, 0.55, rng) + jag
     behind = np.maximum(floor.end[0] - along, along - floor.end[1])
     end = 6.5 + rng.normal(0, 0.8) + _torn(across, 0.5, rng)
-    inner = np.full_like(along, 60.0) if upper and plan.palate else 8.8 + _torn(along + 9, 0.5, rng) + jag
+    inner = np.full_like(along, 60.0) if upper and plan.palate else plan.build.tongue_mm + _torn(along + 9, 0.5, rng) + jag
     keep = (across < reach) & (-across < inner) & (behind < end)
     if upper:
         # The palate ends at a line across, behind the last teeth.

@@ -56,6 +56,7 @@ def heights(plan: ArchPlan, upper: bool, floor: Floor, points: NDArray, rng: np.
     """(m,) height of the gum over (m, 2) points of the plan, before rounding."""
     along, across = floor.across(points)
     base, arc, half, bare = _crest(floor, along, rng)
+    base = base - plan.build.recession_mm
     # Without teeth the ridge is round.
     base = base - 1.6 * bare * np.clip(np.abs(across) / half, 0, 1.4) ** 2
     wave = 0.22 * np.sin(along * 0.37 + rng.uniform(0, 6)) + 0.15 * np.sin(along * 0.9 + rng.uniform(0, 6))
@@ -72,7 +73,7 @@ def heights(plan: ArchPlan, upper: bool, floor: Floor, points: NDArray, rng: np.
     frenum = 2.6 * np.exp(-((along / 1.1) ** 2)) * np.clip((out - 2.2) / 4, 0, 1) * cheek
     frenum += 1.2 * np.exp(-(((np.abs(along) - 20) / 0.9) ** 2)) * np.clip((out - 3.2) / 4, 0, 1) * cheek
     top = crest - shoulder + flare + frenum + 0.4 * wave * np.clip(out, 0, 1)
-    return np.where(cheek, top, _palate(points, crest, half, across)) if upper else top
+    return np.where(cheek, top, _palate(points, crest, half, across, plan.build.vault)) if upper else top
 
 
 def _crest(floor: Floor, along: NDArray, rng: np.random.Generator) -> tuple[NDArray, NDArray, NDArray, NDArray]:
@@ -110,9 +111,9 @@ def _over_roots(floor: Floor, along: NDArray) -> NDArray:
     return out
 
 
-def _palate(points: NDArray, crest: NDArray, half: NDArray, across: NDArray) -> NDArray:
+def _palate(points: NDArray, crest: NDArray, half: NDArray, across: NDArray, deep: float) -> NDArray:
     depth = np.clip(-across - half, 0, None)
-    vault = crest - 0.3 * np.minimum(depth / 0.6, 1) - 13.0 * (1 - np.exp(-((depth / 8.6) ** 1.4)))
+    vault = crest - 0.3 * np.minimum(depth / 0.6, 1) - 13.0 * deep * (1 - np.exp(-((depth / 8.6) ** 1.4)))
     x, y = points[:, 0], points[:, 1]
     seam = np.clip(1 - np.abs(x) / 1.5, 0, 1) * 0.45 * np.clip((y - 9) / 6, 0, 1)
     rugae = 0.60 * np.sin(y * 1.25 - np.abs(x) * 0.42 + 0.8 * np.sin(x * 0.6)) ** 3

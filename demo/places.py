@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from skimage.measure import marching_cubes
 
 from . import teeth
-from .plan import ArchPlan
+from .plan import ArchPlan, Build
 
 # Neighbours press into each other by this much: what a scanner makes of a contact point.
 CONTACT_MM = 0.06
@@ -62,11 +62,11 @@ def _skin(crown: teeth.Crown) -> NDArray[np.float64]:
     return points * step + [x[0], x[0], z[0]]
 
 
-def arch_curve(*, upper: bool, wide: float) -> NDArray[np.float64]:
+def arch_curve(build: Build, *, upper: bool, wide: float) -> NDArray[np.float64]:
     """(k, 2) x, y of the line through the crown centres of the left half and beyond, front to back."""
     y = np.linspace(0, 1, 4000) ** 2 * 72.0
-    half, deep = (26.6 if upper else 24.4) * wide, 50.0
-    x = half * np.sqrt(1 - np.abs(1 - np.clip(y / deep, 0, 1)) ** 2.15) + 0.02 * np.clip(y - 30, 0, None)
+    half, deep = (26.6 if upper else build.lower_mm) * wide * build.wide, 50.0 * build.deep
+    x = half * np.sqrt(1 - np.abs(1 - np.clip(y / deep, 0, 1)) ** build.power) + 0.02 * np.clip(y - 30, 0, None)
     return np.c_[x, y]
 
 
@@ -80,9 +80,12 @@ def spee_mm(y: NDArray | float) -> NDArray | float:
 def placed(plan: ArchPlan, *, upper: bool, rng: np.random.Generator) -> list[Place]:
     """All teeth of one jaw, teeth up, before they meet the other; missing ones are there, marked."""
     wide = rng.normal(1.0, 0.02)
-    curve = arch_curve(upper=upper, wide=wide)
+    build = plan.build
+    curve = arch_curve(build, upper=upper, wide=wide)
     run = np.r_[0, np.cumsum(np.linalg.norm(np.diff(curve, axis=0), axis=1))]
     size = rng.normal(1.0, 0.02)
+    # Left and right are alike; a stream of its own, so that what all plans share stays as it is.
+    widths = np.random.default_rng([plan.seed, upper]).normal(1.0, build.widths, 8)
     out: list[Place] = []
     for side in (1, -1):
         before: Place | None = None
@@ -90,9 +93,10 @@ def placed(plan: ArchPlan, *, upper: bool, rng: np.random.Generator) -> list[Pla
         for number in range(1, 9 if plan.third else 8):
             fdi = ((1 if side < 0 else 2) if upper else (4 if side < 0 else 3)) * 10 + number
             wear = float(np.clip(rng.normal(plan.wear_mm, 0.1), 0, 1.2))
-            c = teeth.crown(number, upper=upper, scale=size * rng.normal(1.0, 0.012), wear_mm=wear)
+            scale = size * widths[number - 1] * rng.normal(1.0, 0.012)
+            c = teeth.crown(number, upper=upper, scale=scale, wear_mm=wear, tall=build.tall, lingual_mm=build.lingual_mm)
             bend = _bend(plan, number, upper, rng)
-            at, before = _beside(c, fdi, side, at, before, curve, run, bend, upper)
+            at, before = _beside(c, fdi, side, at, before, curve, run, bend, upper, build.spee)
             out.append(replace(before, missing=fdi in plan.gaps))
     return out
 
@@ -107,26 +111,26 @@ class _Bend:
 
 def _bend(plan: ArchPlan, number: int, upper: bool, rng: np.random.Generator) -> _Bend:
     """Inclination and the small irregularities of one tooth."""
-    lean = {1: 15, 2: 12, 3: 5}.get(number, -3 if upper else -8) * (1.0 if upper or number > 3 else 0.8)
+    lean = {1: 15, 2: 12, 3: 5}.get(number, plan.build.upper_deg if upper else plan.build.lower_deg) * (1.0 if upper or number > 3 else 0.8)
     front = number < 4
     turn = rng.normal(0, 1.5 + 9 * plan.crowding * front)
     push = rng.normal(0, 0.10 + 1.0 * plan.crowding * front)
     return _Bend(np.radians(lean + rng.normal(0, 1.2)), np.radians(turn), float(np.clip(push, -1.3, 1.3)), rng.normal(0, 0.07))
 
 
-def _beside(c, fdi, side, at, before, curve, run, bend, upper) -> tuple[float, Place]:
+def _beside(c, fdi, side, at, before, curve, run, bend, upper, spee) -> tuple[float, Place]:
     """Slide the crown along the arch until it touches its neighbour (the first: the midline)."""
     lo, hi = at + 0.30 * c.md_mm, at + 1.3 * c.md_mm + 2.5
     for _ in range(15):
         middle = (lo + hi) / 2
-        place = _stand(c, fdi, side, middle, curve, run, bend, upper)
+        place = _stand(c, fdi, side, middle, curve, run, bend, upper, spee)
         skin = place.to_jaw(_skin(c))
         free = (skin[:, 0] * side).min() + CONTACT_MM / 2 if before is None else before.signed(skin).min() + CONTACT_MM
         lo, hi = (lo, middle) if free > 0 else (middle, hi)
-    return hi, _stand(c, fdi, side, hi, curve, run, bend, upper)
+    return hi, _stand(c, fdi, side, hi, curve, run, bend, upper, spee)
 
 
-def _stand(c, fdi, side, s, curve, run, bend, upper) -> Place:
+def _stand(c, fdi, side, s, curve, run, bend, upper, spee) -> Place:
     x, y = np.interp(s, run, curve[:, 0]), np.interp(s, run, curve[:, 1])
     # A chord as long as the crown, not the tangent: the front teeth stand on a round.
     ends = [np.array([np.interp(s + d, run, curve[:, 0]), np.interp(s + d, run, curve[:, 1])]) for d in (-c.md_mm / 3, c.md_mm / 3)]
@@ -136,7 +140,7 @@ def _stand(c, fdi, side, s, curve, run, bend, upper) -> Place:
     u, cheek = u * np.cos(bend.turn) + cheek * np.sin(bend.turn), cheek * np.cos(bend.turn) - u * np.sin(bend.turn)
     w = np.array([0.0, 0.0, np.cos(bend.lean)]) + cheek * np.sin(bend.lean)
     v = cheek * np.cos(bend.lean) - np.array([0.0, 0.0, np.sin(bend.lean)])
-    dip = float(spee_mm(y))
+    dip = spee * float(spee_mm(y))
     tip = (dip if upper else -dip) + bend.tip + ({1: 0.9, 2: 0.4, 3: 0.8}.get(c.number, 0.0) if upper else 0.0)
     # The line of the arch runs through the crowns half way up, so that inclined teeth touch there.
     origin = np.array([x * side, y, tip]) - w * c.height_mm - np.r_[w[:2] * -0.55 * c.height_mm, 0.0] + cheek * bend.out

@@ -6,6 +6,38 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True)
+class Build:
+    """How one person's jaws differ from the averages of texts, which are the defaults.
+
+    wide, deep      : of the arch, times the usual; power : its roundness, from tapered (1.7) to square (3)
+    lower_mm        : half the width of the lower's line, of 26.6 mm of the upper's
+    widths, tall    : spread of the teeth's widths about the table's; their heights, times the table's
+    spee            : sag of the tips, times the usual
+    upper_deg, lower_deg : lean of the back teeth to the cheek
+    lingual_mm      : how much lower than usual the inner cusps of the lower's back teeth are; the upper's stand out as much
+    vault           : depth of the palate, times the usual
+    recession_mm    : of the margin; film : how many times the surface is smoothed, as film and blood in embrasures do
+    cheek_mm, tongue_mm : how far the scan goes over the line of the arch
+    """
+
+    wide: float = 1.0
+    deep: float = 1.0
+    power: float = 2.15
+    lower_mm: float = 24.4
+    widths: float = 0.0
+    tall: float = 1.0
+    spee: float = 1.0
+    upper_deg: float = -3.0
+    lower_deg: float = -8.0
+    lingual_mm: float = 0.0
+    vault: float = 1.0
+    recession_mm: float = 0.0
+    film: int = 0
+    cheek_mm: float = 10.0
+    tongue_mm: float = 8.8
+
+
+@dataclass(frozen=True)
 class ArchPlan:
     """seed decides all that is not said here.
 
@@ -28,3 +60,4 @@ class ArchPlan:
     overjet_mm: float = 2.2
     overbite_mm: float = 2.6
     flaws: bool = True
+    build: Build = Build()

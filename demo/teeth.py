@@ -34,9 +34,12 @@ class Crown:
     cusps: tuple[tuple[float, float, float], ...]
 
 
-def crown(number: int, *, upper: bool, scale: float = 1.0, wear_mm: float = 0.0) -> Crown:
+def crown(number: int, *, upper: bool, scale: float = 1.0, wear_mm: float = 0.0, tall: float = 1.0, lingual_mm: float = 0.0) -> Crown:
+    """lingual_mm : how much lower the lower's inner cusps are than usual; the upper's are so much higher."""
     md, bl, height = (np.array((UPPER if upper else LOWER)[number - 1]) * scale).tolist()
-    return Crown(number, upper, md, bl, height, _cusps(number, upper, md, bl, wear_mm))
+    inner = -lingual_mm if upper else lingual_mm
+    cusps = tuple((u, v, below + inner if v < 0 else below) for u, v, below in _cusps(number, upper, md, bl, wear_mm))
+    return Crown(number, upper, md, bl, height * tall, cusps)
 
 
 def _cusps(number: int, upper: bool, md: float, bl: float, wear: float) -> tuple[tuple[float, float, float], ...]:

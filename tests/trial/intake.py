@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +15,7 @@ from bitecore.progress import QUIET
 from bitecore.runsheet import Inputs, standard
 from demo import rescans, variants
 from demo.arch import ArchPlan, Jaw, pair
+from demo.plan import Build
 
 from .second import mouth, second_plan
 
@@ -69,6 +70,24 @@ def plan(number: int, *, grid_mm: float = 0.8) -> ArchPlan:
     )  # fmt: skip
 
 
+def wide_plan(number: int, *, grid_mm: float = 0.8) -> ArchPlan:
+    """As people differ: arch forms, sizes, curves, bites, gum, borders. What tells the jaws apart is fitted on the even
+    numbers and judged on the odd ones."""
+    rng = np.random.default_rng(77_000 + number)
+    build = Build(
+        wide=float(rng.normal(1.0, 0.05)), deep=float(rng.normal(1.0, 0.07)), power=float(rng.uniform(1.75, 2.9)),
+        lower_mm=float(rng.normal(24.2, 1.0)), widths=0.04, tall=float(rng.normal(1.0, 0.09)),
+        spee=float(np.clip(rng.normal(1.0, 0.7), -0.2, 2.4)), upper_deg=float(rng.normal(3.0, 4.0)), lower_deg=float(rng.normal(-9.0, 4.0)),
+        lingual_mm=float(rng.normal(0.0, 0.35)), vault=float(rng.uniform(0.45, 1.25)),
+        recession_mm=float(np.clip(rng.normal(0, 0.8), -0.9, 2.0)), film=int(rng.integers(0, 5)),
+        cheek_mm=float(rng.uniform(6.5, 11.0)), tongue_mm=float(rng.uniform(6.5, 13.0)),
+    )  # fmt: skip
+    return replace(
+        plan(number + 1000, grid_mm=grid_mm), build=build, palate=bool(rng.random() < 0.5), noise_mm=float(rng.uniform(0.005, 0.025)),
+        overjet_mm=float(np.clip(rng.normal(2.4, 1.4), -1.5, 6.0)), overbite_mm=float(np.clip(rng.normal(2.6, 1.3), 0.0, 5.0)),
+    )  # fmt: skip
+
+
 def scans(number: int, *, grid_mm: float = 0.8) -> list[Scan]:
     """Both jaws of a case and one other thing, each turned any way, some inside-out, some in another unit."""
     rng = np.random.default_rng(8000 + number)
@@ -119,16 +138,26 @@ def outcome(scan: Scan) -> Outcome:
     )  # fmt: skip
 
 
+def wide_scans(number: int, *, grid_mm: float = 0.8) -> list[Scan]:
+    return _jaws(pair(wide_plan(number, grid_mm=grid_mm)), number, np.random.default_rng(8400 + number))
+
+
 def second_scans(number: int, *, step_mm: float = 0.5) -> list[Scan]:
     """Both jaws of a mouth by other rules, turned any way."""
-    rng = np.random.default_rng(8800 + number)
-    both = mouth(second_plan(number, step_mm=step_mm))
+    return _jaws(mouth(second_plan(number, step_mm=step_mm)), number, np.random.default_rng(8800 + number))
+
+
+def _jaws(both, number: int, rng: np.random.Generator) -> list[Scan]:  # noqa: ANN001
     jaws = (("upper", both.upper), ("lower", both.lower))
     return [_handed_over(f"{number} {jaw}", truth.mesh, "jaw", jaw, truth.up(), rng, flips=True) for jaw, truth in jaws]
 
 
 def judged(number: int, grid_mm: float = 0.8) -> list[Outcome]:
     return [outcome(scan) for scan in scans(number, grid_mm=grid_mm)]
+
+
+def judged_wide(number: int, grid_mm: float = 0.8) -> list[Outcome]:
+    return [outcome(scan) for scan in wide_scans(number, grid_mm=grid_mm)]
 
 
 def judged_second(number: int) -> list[Outcome]:

@@ -88,12 +88,12 @@ def fit_bite(upper: Jaw, lower: Jaw, scans: Mapping[str, Mesh], marks: Mapping[s
     starts = {p: m.starts for p, m in by_hand.items()}
     left_out: dict[str, str] = {}
     searched = [p for p in strips if p not in starts]
-    found = _searched({p: strips[p] for p in searched}, upper, lower) if searched else {}
+    chosen_of = _searched({p: strips[p] for p in searched}, upper, lower) if searched else {}
     # Of a strip the shape does not say which side is out; the jaws do.
-    lost = {p: strips[p].turned() for p, chosen in found.items() if isinstance(chosen, str)}
+    lost = {p: strips[p].turned() for p, chosen in chosen_of.items() if isinstance(chosen, str)}
     turned = {p: chosen for p, chosen in _searched(lost, upper, lower).items() if not isinstance(chosen, str)} if lost else {}
     strips |= {p: lost[p] for p in turned}
-    for p, chosen in (found | turned).items():
+    for p, chosen in (chosen_of | turned).items():
         if isinstance(chosen, str):
             left_out[p] = chosen
         else:

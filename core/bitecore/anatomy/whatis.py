@@ -33,8 +33,6 @@ _FINER_DEG = 25.0
 # Of a band around both jaws, as of mounted models, the border lies above as much as below; of a jaw only below (mm between
 # the middles of surface and border; generated arches have 6 and more).
 _BAND_MM = 2.2
-# Never quite sure of the jaw where there is no palate to see.
-_MOST_WITHOUT_PALATE = 0.96
 
 
 @dataclass(frozen=True)
@@ -240,8 +238,7 @@ def _with_jaw(shape: Shape, mesh: Mesh, covered: float) -> Shape:
     # The floor of a model fills the room between the sides of either jaw.
     open_middle = 0.3 if shape.kind in ("closed", "impression") else covered
     told = tell(local, (frame.tips_mm - frame.origin_mm) @ basis.T, open_middle)
-    most = 0.97 if told.upper > 0 and open_middle > 0.75 else _MOST_WITHOUT_PALATE
-    sure = min(told.confidence, most, shape.kind_confidence)
+    sure = min(told.confidence, shape.kind_confidence)
     return replace(shape, jaw=told.jaw, confidence=sure, up=frame.up, front=frame.front, incisal=frame.origin_mm)
 
 

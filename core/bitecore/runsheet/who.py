@@ -15,6 +15,8 @@ ORDER = {"upper": 0, "lower": 1}
 _SURE = 0.9
 # Incisal points of two jaws in one mouth, open or closed, lie no farther apart (common practice, no source).
 _FACING_MM = 60.0
+# Nor farther than this in one that is closed: overjet and overbite together.
+_CLOSED_MM = 10.0
 _BEFORE = re.compile(r"(?<![a-z])(before|pre-?op|pre-?prep|initial|diagnostic)(?![a-z])")
 
 
@@ -60,9 +62,9 @@ def rivals_of(document: CaseDocument, graph: CaseGraph) -> dict[str, str]:
 def assign_jaws(document: CaseDocument, graph: CaseGraph) -> dict[str, str]:
     """{piece: upper or lower} of the scans the run sheet works on: one of each, the surest first.
 
-    A choice by hand stands. Where two scans look like the same jaw and nobody said so, the less sure one takes the
-    other place when that one is free; of two that came closed together, the one whose incisors stand further to the
-    front is the upper (overjet, common practice, no source).
+    A choice by hand stands. Two scans that came together and do not show one jaw twice are the two jaws of a mouth: they are
+    told from each other. Else, where two look like the same jaw and nobody said so, the less sure one takes the other place
+    when that one is free, however sure it looks where it does not lie on the first.
     """
     seen: list[tuple[str, dict, bool]] = []
     drop = {entry.id: entry.drop for entry in document.pieces}
@@ -70,10 +72,11 @@ def assign_jaws(document: CaseDocument, graph: CaseGraph) -> dict[str, str]:
         found = about_of(graph, entry.id)
         if found and found["jaw"] and not entry.beside:
             seen.append((entry.id, found, found["jaw_by_hand"]))
-    if len(seen) == 2 and not seen[0][2] and not seen[1][2] and seen[0][1]["jaw"] == seen[1][1]["jaw"]:
-        upper = _in_front(seen[0][1], seen[1][1])
-        if upper is not None:
-            return {seen[upper][0]: "upper", seen[1 - upper][0]: "lower"}
+    if len(seen) == 2 and not seen[0][2] and not seen[1][2] and drop[seen[0][0]] == drop[seen[1][0]]:
+        (a, of_a, _), (b, of_b, _) = seen
+        if of_a["jaw"] != of_b["jaw"] or not alike(graph, a, b):
+            upper, lower = (a, b) if _odds(of_a) - _odds(of_b) + _overjet(of_a, of_b) > 0 else (b, a)
+            return {upper: "upper", lower: "lower"}
     # A scan that came later never takes a place by itself, however sure.
     old = {entry.id: (rank_of(graph, entry.id) or 0, made_before(entry, graph)) for entry in document.pieces}
     seen.sort(key=lambda s: (not s[2], drop[s[0]], old[s[0]], -s[1]["confidence"]))
@@ -81,11 +84,19 @@ def assign_jaws(document: CaseDocument, graph: CaseGraph) -> dict[str, str]:
     for piece, found, by_hand in seen:
         jaw = found["jaw"]
         other = "lower" if jaw == "upper" else "upper"
-        if jaw not in out.values():
+        holder = next((p for p, j in out.items() if j == jaw), None)
+        if holder is None:
             out[piece] = jaw
-        elif not by_hand and found["confidence"] < _SURE and other not in out.values():
+        elif not by_hand and other not in out.values() and (found["confidence"] < _SURE or alike(graph, piece, holder) is False):
             out[piece] = other
     return dict(sorted(out.items(), key=lambda item: ORDER[item[1]]))
+
+
+def alike(graph: CaseGraph, a: str, b: str) -> bool | None:
+    """Do two scans that look like one jaw lie on each other? None where that was not asked."""
+    node = graph.node("again")
+    known = node.json("alike") if node else None
+    return None if known is None else sorted((a, b)) in [sorted(pair) for pair in known]
 
 
 def kinds_of(document: CaseDocument, graph: CaseGraph) -> dict[str, str]:
@@ -172,13 +183,17 @@ def _face_to_face(a: dict, b: dict) -> bool:
     return facing < -0.9 and ahead > 0.9 and math.dist(a["incisal"], b["incisal"]) < _FACING_MM
 
 
-def _in_front(a: dict, b: dict) -> int | None:
-    """0 or 1: which of two unsure jaws that face each other has its incisors further to the front; None when neither
-    or when they do not face each other."""
-    if max(a["confidence"], b["confidence"]) >= _SURE:
-        return None
-    if not _face_to_face(a, b):
-        return None
+def _odds(about: dict) -> float:
+    """Natural logarithm of the odds for an upper, as Intake saw the scan alone."""
+    sure = min(max(about["confidence"], 0.5), 0.99)
+    return math.log(sure / (1 - sure)) * (1 if about["jaw"] == "upper" else -1)
+
+
+def _overjet(a: dict, b: dict) -> float:
+    """What it says for a as the upper that its incisors stand further to the front, or behind; 0 where the two are not closed
+    or stand edge to edge. Of ten mouths nine have an overjet (common practice, no source)."""
+    if not _face_to_face(a, b) or math.dist(a["incisal"], b["incisal"]) > _CLOSED_MM:
+        return 0.0
     front = [x + y for x, y in zip(a["front"], b["front"], strict=True)]
     over = sum(f * (x - y) for f, x, y in zip(front, a["incisal"], b["incisal"], strict=True)) / 2
-    return None if abs(over) < 0.3 else 0 if over > 0 else 1
+    return 0.0 if abs(over) < 0.5 else math.copysign(math.log(9), over)

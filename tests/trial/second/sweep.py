@@ -98,9 +98,12 @@ class Swept:
         return np.where(front > 0, -0.62 * tongue, -0.52 * tongue), np.where(front > 0, 0.15 * cheek, 0.55 * cheek)
 
     def _leaning(self, across: NDArray, height: NDArray, neck: NDArray) -> tuple[NDArray, NDArray]:
-        lean = gaussian_filter1d(self.each(lambda t, r: np.full_like(r, t.lean)), 1.0 / self.plan.step_mm)[:, None]
+        """Crowns lean about where they touch each other, which is where the table has their widths; gum goes with the necks."""
+        soft = 1.0 / self.plan.step_mm
+        lean = np.sin(gaussian_filter1d(self.each(lambda t, r: np.full_like(r, t.lean)), soft))[:, None]
+        touch = 0.65 * gaussian_filter1d(self.each(lambda t, r: np.full_like(r, t.tall)), soft)[:, None]
         rise = np.clip(height - neck[:, None], 0, None)
-        return across + np.sin(lean) * rise, height - np.where(rise > 0, np.sin(lean) * across * 0.5, 0) - (1 - np.cos(lean)) * rise
+        return across + lean * (rise - touch), height - np.where(rise > 0, lean * across * 0.5, 0)
 
     def surface(self) -> tuple[Mesh, NDArray]:
         """(the whole surface, (n,) how far over the margin each vertex lies, mm: 0 on teeth)."""

@@ -22,17 +22,21 @@ def apply(inputs: Inputs, settings: AgainSettings, run: Run) -> StepResult:
     names = {piece: name.rsplit("/", 1)[-1] for piece, name in inputs["name"].items()}
     pairs = [(a, b) for a, b in combinations(sorted(abouts), 2) if abouts[a]["jaw"] == abouts[b]["jaw"]]
     rank: dict[str, int] = {}
+    alike: list[list[str]] = []
     flags = []
     for i, (a, b) in enumerate(pairs):
         run.tick(i / len(pairs), "scans of one jaw beside each other")
         found = _compared(inputs, a, b)
-        if found is None or found.before is None:
+        if found is None:
+            continue
+        alike.append([a, b])
+        if found.before is None:
             continue
         first, later = (a, b) if found.before else (b, a)
         rank[first] = rank.get(first, 0) + 1
         rank.setdefault(later, 0)
         flags.append(_words(names[first], names[later], found, abouts[a]["jaw"]))
-    return StepResult({"rank": rank}, (), tuple(flags))
+    return StepResult({"rank": rank, "alike": alike}, (), tuple(flags))
 
 
 def _compared(inputs: Inputs, a: str, b: str) -> Gone | None:
@@ -53,7 +57,7 @@ STEP = Step(
     name="again",
     title="Scans of one jaw",
     number=1,
-    version=2,
+    version=3,
     over=once_with(RIVALS),
     part_of="intake",
     settings=AgainSettings,
@@ -62,7 +66,7 @@ STEP = Step(
         "about": Need("intake", "about", of=RIVALS),
         "name": Need("source", "name", of=RIVALS),
     },
-    gives={"rank": json_of(dict[str, int])},
+    gives={"rank": json_of(dict[str, int]), "alike": json_of(list[list[str]])},
     apply=apply,
     about="Which of several scans of one jaw was made first.",
 )
