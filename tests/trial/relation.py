@@ -15,9 +15,10 @@ from bitecore.mesh import Mesh
 from bitecore.ops.rigid import placed
 from bitecore.runsheet import CASE, CaseDocument, MemoryStore, PieceEntry, evaluate
 from demo import rescans, variants
-from demo.arch import Pair
+from demo.arch import ArchPlan
 
 from .intake import plan
+from .second import mouth, second_plan
 
 WAYS = ("two bite scans", "one bite scan", "no bite scan", "two, one inside-out", "two, one of another mouth")
 # The relation is right where the lower's teeth are off by no more than a fit may be (measures of the project).
@@ -55,23 +56,25 @@ class RelationOutcome:
 
 
 def judged_relations(number: int, grid_mm: float = 0.5) -> list[RelationOutcome]:
-    asked = plan(number, grid_mm=grid_mm)
-    return relations_of(number, rescans.true_pair(asked), replace(asked, noise_mm=0.02), other_mouth(number, grid_mm))
+    asked, other = plan(number, grid_mm=grid_mm), plan(number + 400, grid_mm=grid_mm)
+    return relations_of(number, rescans.true_pair(asked), rescans.true_pair(other))
 
 
-def other_mouth(number: int, grid_mm: float) -> tuple[Pair, object]:
-    other = plan(number + 400, grid_mm=grid_mm)
-    return rescans.true_pair(other), replace(other, noise_mm=0.02)
+def judged_second_relations(number: int, step_mm: float = 0.35) -> list[RelationOutcome]:
+    """Of mouths by other rules."""
+    one, other = (mouth(replace(second_plan(n, step_mm=step_mm), noise_mm=0.0)) for n in (number, number + 400))
+    return relations_of(number, one, other)
 
 
-def relations_of(number, truth, noisy, other) -> list[RelationOutcome]:  # noqa: ANN001
-    """All ways of one pair. One in four came in its relation."""
+def relations_of(number, truth, other) -> list[RelationOutcome]:  # noqa: ANN001
+    """All ways of one pair; other : of another mouth. One in four came in its relation."""
     rng = np.random.default_rng(9500 + number)
+    noisy = ArchPlan(noise_mm=0.02)
     upper, lower = (rescans.as_scanned(j.mesh, noisy, rng) for j in (truth.upper, truth.lower))
     mm, deg = (0.0, 0.0) if number % 4 == 0 else (float(rng.uniform(0.5, 12)), float(rng.uniform(0, 15)))
     off = away(lower.vertices_mm.mean(0), mm, deg, rng)
     bites = [_elsewhere(rescans.bite_scan(truth, noisy, left=left, rng=rng), rng) for left in (True, False)]
-    strange = _elsewhere(rescans.bite_scan(other[0], other[1], left=False, rng=rng), rng)
+    strange = _elsewhere(rescans.bite_scan(other, noisy, left=False, rng=rng), rng)
     sets = (bites, bites[:1], [], [bites[0], bites[1].turned_inside_out()], [bites[0], strange])
     tips = np.vstack(list(truth.lower.tips_mm().values()))
     store = MemoryStore()

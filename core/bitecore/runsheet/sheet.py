@@ -18,14 +18,15 @@ from .who import CaseGraph, assign, target_of
 class CaseSheet(Sheet[CaseDocument, CaseGraph]):
     name, module = "case", __name__
     # Who is upper and who is lower is known once every scan has been looked at.
-    learns = frozenset({"intake", "again"})
+    # And what is no jaw, once it is known whether it came back.
+    learns = frozenset({"intake", "again", "returned"})
 
     def begin(self, document: CaseDocument) -> CaseGraph:
         return CaseGraph(entries={entry.id: entry for entry in document.pieces})
 
     def learn(self, step: Step, document: CaseDocument, graph: CaseGraph) -> None:
         if step.name in self.learns and all(n.state not in ("ready", "blocked") for n in graph.nodes.values()):
-            assign(document, graph, last=step.name == "again")
+            assign(document, graph, last=step.name != "intake")
 
     def addresses(self, step: Step, document: CaseDocument, graph: CaseGraph) -> list[str]:
         over = step.over

@@ -83,6 +83,18 @@ class FittedScan(TypedDict):
     at_mm: Point
 
 
+class CameBack(TypedDict):
+    """Which scan one shows the surface of, to the last triangle. own, other : share of each that is the same; made : it went out
+    as a body, or as a part of that scan alone, and came back."""
+
+    piece: str
+    matrix: Matrix
+    own: float
+    other: float
+    rms_mm: float
+    made: bool
+
+
 class Lent(TypedDict):
     """The relation an earlier pair had."""
 

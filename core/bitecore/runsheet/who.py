@@ -109,12 +109,22 @@ def kinds_of(document: CaseDocument, graph: CaseGraph) -> dict[str, str]:
             continue
         if entry.replaced:
             out[entry.id] = "replaced"
+        elif came_back(document, graph, entry.id):
+            out[entry.id] = "returned"
         elif about["kind"] in ("jaw", "closed"):
             wax = says_wax(entry.file)
             out[entry.id] = "wax" if wax else "before" if made_before(entry, graph) else "further"
         else:
             out[entry.id] = about["kind"]
     return out
+
+
+def came_back(document: CaseDocument, graph: CaseGraph, piece: str) -> str:
+    """The scan it went out from, '' where it did not, or where a person said what it is."""
+    node = graph.node("returned", piece)
+    home = node.json("home") if node else None
+    by_hand = document.settings.get("intake", {}).get(piece, {}).get("kind", "auto") != "auto"
+    return home["piece"] if home and home["made"] and not by_hand else ""
 
 
 def rank_of(graph: CaseGraph, piece: str) -> int | None:
@@ -164,7 +174,7 @@ def target_of(document: CaseDocument, graph: CaseGraph, piece: str) -> LiesOn:
 
 def _targets(document: CaseDocument, graph: CaseGraph) -> dict[str, LiesOn]:
     looks = {entry.id: about_of(graph, entry.id) for entry in document.known}
-    asked = {p: document.settings.get("follow", {}).get(p, {}).get("on", "") for p in graph.kinds}
+    asked = {p: document.settings.get("follow", {}).get(p, {}).get("on", "") or came_back(document, graph, p) for p in graph.kinds}
     shown = {p: a.get("jaw") or a.get("looks") for p, a in looks.items()}
     return {piece: found_target(piece, graph.jaws, graph.kinds, shown, asked) for piece in graph.kinds}
 

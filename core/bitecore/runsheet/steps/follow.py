@@ -71,9 +71,13 @@ def apply(inputs: Inputs, settings: FollowSettings, run: Run) -> StepResult:
     run.tick(0.1, "laying it on its jaw")
     strokes = [Stroke(points_of(b.points_mm, inputs), b.radius_mm, b.adds) for b in in_order(settings.swab)]
     marked = swabbed(own, strokes) if strokes else None
-    seen, ways = _laid(own, about, first, inputs["about"], settings, None if marked is None else marked[0])
+    home = inputs["home"]
+    if home and home["piece"] == target["piece"] and settings.by != "scan bodies":
+        seen, ways = own, _by_triangles(home)
+    else:
+        seen, ways = _laid(own, about, first, inputs["about"], settings, None if marked is None else marked[0])
     if ways.used.matrix is None:
-        flag = Flag("not-followed", "look", f"It could not be laid on the {about['jaw'] or about['looks']} jaw: {ways.used.why}.")
+        flag = Flag("not-followed", "look", f"It could not be laid on the {_jaw(inputs)}: {ways.used.why}.")
         return StepResult({"place": None, "on": target["piece"]}, (), (flag,), "not placed")
     run.tick(0.8, "what has changed")
     off = changed(seen, first.mesh, ways.used.matrix)
@@ -85,7 +89,14 @@ def apply(inputs: Inputs, settings: FollowSettings, run: Run) -> StepResult:
         values["changed"] = part
     error = ways.used.error_mm
     figure = f"±{1000 * error:.0f} µm" if error >= 0.001 else "±1 µm"
-    return StepResult(values, _readings(ways, share), (_words(ways, share, about),), figure)
+    return StepResult(values, _readings(ways, share), (_words(ways, share, _jaw(inputs)),), figure)
+
+
+def _jaw(inputs: Inputs) -> str:
+    """What it lies on, in words."""
+    found = inputs["about"]
+    jaw = found["jaw"] or found["looks"]
+    return f"{jaw} jaw" if jaw else "other scan"
 
 
 def _laid(
@@ -108,6 +119,12 @@ def _laid(
     if by_surface.matrix is None and about.get("block") and settings.by == "auto":
         return turned, _Ways(_by_block(about["block"], target), "block", by_surface, None)
     return turned, _Ways(by_surface, "surface", by_surface, posts)
+
+
+def _by_triangles(home: dict) -> _Ways:
+    """What is the same to the last triangle says exactly where it lies."""
+    exact = Followed(np.array(home["matrix"]), home["own"], home["rms_mm"], home["rms_mm"])
+    return _Ways(exact, "surface", exact, None)
 
 
 def _by_block(found: dict, target: dict) -> Followed:
@@ -165,15 +182,15 @@ def _apart(a: Followed, b: Followed) -> float:
     return float(np.sqrt(np.mean(np.sum((corners @ d[:3, :3].T + d[:3, 3]) ** 2, axis=1))))
 
 
-def _words(ways: _Ways, share: float, about: dict) -> Flag:
-    done, jaw = ways.used, about["jaw"] or about["looks"]
+def _words(ways: _Ways, share: float, target: str) -> Flag:
+    done = ways.used
     if ways.how == "block":
         text = f"Brought home by its reference block, the far teeth to {to_um(done.error_mm)}"
-        return Flag("followed", "note", f"{text}. It shares no surface with the {jaw} jaw.")
+        return Flag("followed", "note", f"{text}. By its surface it was not found on the {target}.")
     if done.posts:
         text = f"Laid by its {done.posts} scan bodies, those to {to_um(done.error_mm)}"
     else:
-        text = f"Laid on the {jaw} jaw by {done.met:.0%} of its surface, the teeth to {to_um(done.error_mm)}"
+        text = f"Laid on the {target} by {done.met:.0%} of its surface, the teeth to {to_um(done.error_mm)}"
     return Flag("followed", "note", f"{text}; {share:.1%} has changed." if share > 0.002 else f"{text}.")
 
 
@@ -181,13 +198,14 @@ STEP = Step(
     name="follow",
     title="Following scans",
     number=2,
-    version=6,
+    version=7,
     over=over_kinds(FOLLOWERS),
     part_of="bite",
     settings=FollowSettings,
     needs={
         "own": Need("intake", "mesh"),
         "own_about": Need("intake", "about"),
+        "home": Need("returned", "home", optional=True),
         "target": Need("source", "target", target=True),
         "mesh": Need("intake", "mesh", target=True),
         "about": Need("intake", "about", target=True),
