@@ -130,7 +130,7 @@ def _out(request: HttpRequest, case: Case, step: str) -> CaseOut:
 
 @router.post("/{number}/settings", response=CaseOut)
 def change_settings(request: HttpRequest, number: str, body: Change, step: str = "") -> CaseOut:
-    case = services.change_settings(request.user, number, body.base, body.step, body.piece, body.values, body.entries)
+    case = services.change_settings(request.user, number, body.base, body.step, body.piece, body.values, body.entries, sure=body.sure)
     return _out(request, case, step)
 
 

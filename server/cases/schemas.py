@@ -107,7 +107,10 @@ class Dropped(Schema):
 
 
 class Change(Schema):
+    """sure : also where it changes what other scans are; else that is said first (409, changes-others)."""
+
     base: int
+    sure: bool = False
     step: str
     piece: str = "*"
     values: dict[str, Any] = {}

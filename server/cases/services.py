@@ -27,6 +27,7 @@ from runs.store import ServerStore
 from .accepting import as_seen, still_asks
 from .blobs import Accepted
 from .documents import document_of
+from .foreseeing import ask_first
 from .kind import CASES, OPEN_FOR
 from .models import AuditLine, Case, Presence
 from .names import PERSONAL, Names, listed
@@ -172,14 +173,17 @@ def _with_pieces(document: CaseDocument, files: list[Accepted]) -> list[str]:
 
 
 def change_settings(
-    user: Any, number: str, base: int, step: str, piece: str, values: dict[str, Any], entries: Iterable[EntryChange] = ()
+    user: Any, number: str, base: int, step: str, piece: str, values: dict[str, Any], entries: Iterable[EntryChange] = (), *,
+    sure: bool = True,
 ) -> Case:  # fmt: skip
     """Set settings of a step (ABSENT clears one) for one address or, with '*', for all; and single entries of those that
-    hold many."""
+    hold many. sure : also where that changes what other scans are."""
     with transaction.atomic():
         case = locked(user, number)
         if piece != "*" and not _is_address(piece, document_of(case)):
             raise Refused("This scan is not in the case. Nothing was changed.", code="no-piece", status=404)
+        if step == "intake" and not sure:
+            ask_first(document_of(case), look(case, ServerStore()), piece, values)
         changed, what = settings_changed(case, step, piece, values, list(entries))
         return change(case, user, base, changed, what)
 

@@ -28,6 +28,31 @@ class BiteWorkTest(WorkCase):
         back = np.array(places["p1"]) @ turn(9)
         np.testing.assert_allclose(back, np.array(level["p2"]), atol=2e-3)
 
+    def test_a_choice_on_one_scan_asks_before_it_changes_what_another_is(self) -> None:
+        upper, lower = jaws(3)
+        case = self.work(self.opened(("u.stl", scan(upper)), ("l.stl", scan(lower))))
+        drop(self.mira, ("more.stl", scan(lower.moved(turn(7)))), to=f"/api/cases/{case.number}/drop")
+        case.refresh_from_db()
+        self.work(case)
+        change = {"base": case.revision, "step": "intake", "piece": "p3", "values": {"kind": "jaw", "jaw": "lower"}}
+        asked = post(self.mira, f"/api/cases/{case.number}/settings", change)
+        self.assertEqual((asked.status_code, asked.json()["code"]), (409, "changes-others"))
+        self.assertIn("The scan that is the lower jaw becomes", asked.json()["message"])
+        case.refresh_from_db()
+        self.assertEqual((case.revision, case.document["settings"].get("intake")), (change["base"], None))
+        # What changes nothing else is done at once; a yes does the other.
+        harmless = {**change, "values": {"kind": "other", "jaw": "auto"}}
+        self.assertEqual(post(self.mira, f"/api/cases/{case.number}/settings", harmless).status_code, 200)
+        case.refresh_from_db()
+        sure = {**change, "base": case.revision, "sure": True}
+        self.assertEqual(post(self.mira, f"/api/cases/{case.number}/settings", sure).status_code, 200)
+        case.refresh_from_db()
+        self.work(case)
+        found = {p["id"]: (p["jaw"], p["kind"]) for p in self.mira.get(f"/api/cases/{case.number}").json()["pieces"]}
+        # The upper stays the upper: nobody is turned into the other jaw because its place is taken.
+        self.assertEqual(found["p1"][0], "upper")
+        self.assertEqual((found["p3"][0], found["p2"][0]), ("lower", None))
+
     def test_the_bite_survives_a_rescan_elsewhere(self) -> None:
         upper, lower = jaws(3)
         case = self.work(self.opened(("u.stl", scan(upper)), ("l.stl", scan(lower))))

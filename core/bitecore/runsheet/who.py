@@ -27,11 +27,13 @@ class CaseGraph(Graph):
     jaws    : {piece: upper or lower} of the scans that are worked on
     kinds   : {piece: kind} of the others
     entries : of all
+    told    : {piece: what stands in place of what Intake found}: to see what a choice would bring
     """
 
     jaws: dict[str, str] = field(default_factory=dict)
     kinds: dict[str, str] = field(default_factory=dict)
     entries: dict[str, PieceEntry] = field(default_factory=dict)
+    told: dict[str, dict] = field(default_factory=dict)
     _targets: dict[str, LiesOn] = field(default_factory=dict, repr=False)
 
 
@@ -80,16 +82,18 @@ def assign_jaws(document: CaseDocument, graph: CaseGraph) -> dict[str, str]:
     # A scan that came later never takes a place by itself, however sure.
     old = {entry.id: (rank_of(graph, entry.id) or 0, made_before(entry, graph)) for entry in document.pieces}
     seen.sort(key=lambda s: (not s[2], drop[s[0]], old[s[0]], -s[1]["confidence"]))
-    out: dict[str, str] = {}
+    holds: dict[str, str] = {}
+    for piece, found, _ in seen:
+        holds.setdefault(found["jaw"], piece)
+    # Who looks like the other jaw comes before who would only fill its place.
     for piece, found, by_hand in seen:
-        jaw = found["jaw"]
-        other = "lower" if jaw == "upper" else "upper"
-        holder = next((p for p, j in out.items() if j == jaw), None)
-        if holder is None:
-            out[piece] = jaw
-        elif not by_hand and other not in out.values() and (found["confidence"] < _SURE or alike(graph, piece, holder) is False):
-            out[piece] = other
-    return dict(sorted(out.items(), key=lambda item: ORDER[item[1]]))
+        other = "lower" if found["jaw"] == "upper" else "upper"
+        holder = holds[found["jaw"]]
+        if piece == holder or by_hand or other in holds:
+            continue
+        if found["confidence"] < _SURE or alike(graph, piece, holder) is False:
+            holds[other] = piece
+    return {piece: jaw for jaw, piece in sorted(holds.items(), key=lambda item: ORDER[item[0]])}
 
 
 def alike(graph: CaseGraph, a: str, b: str) -> bool | None:
@@ -97,6 +101,15 @@ def alike(graph: CaseGraph, a: str, b: str) -> bool | None:
     node = graph.node("again")
     known = node.json("alike") if node else None
     return None if known is None else sorted((a, b)) in [sorted(pair) for pair in known]
+
+
+def foreseen(document: CaseDocument, graph: CaseGraph, piece: str, about: dict) -> dict[str, tuple[str, str]]:
+    """{other piece: (what it is, what it would be)}, jaw or kind, where a choice made Intake say `about` of a piece."""
+    then = CaseGraph(nodes=graph.nodes, entries=graph.entries, told={piece: about})
+    then.jaws = assign_jaws(document, then)
+    then.kinds = kinds_of(document, then)
+    now, later = graph.kinds | graph.jaws, then.kinds | then.jaws
+    return {p: (now[p], later[p]) for p in now if p != piece and p in later and now[p] != later[p]}
 
 
 def kinds_of(document: CaseDocument, graph: CaseGraph) -> dict[str, str]:
@@ -141,6 +154,8 @@ def made_before(entry: PieceEntry, graph: CaseGraph) -> bool:
 
 def about_of(graph: CaseGraph, piece: str) -> dict:
     """What Intake found out about a piece; empty while unknown."""
+    if piece in graph.told:
+        return graph.told[piece]
     node = graph.node("intake", piece)
     return (node.json("about") or {}) if node else {}
 

@@ -6,6 +6,7 @@ import { Rack } from "../features/rack";
 import { client, ok } from "../shared/api/client";
 import { useSession } from "../shared/api/session";
 import { applyTheme } from "../shared/theme";
+import { Asking } from "./Asking";
 import { Crash } from "./Crash";
 import { Notices } from "./Notices";
 import { Overlays } from "./Overlays";
@@ -46,6 +47,7 @@ function Rooms() {
   return (
     <>
       <Overlays />
+      <Asking />
       <SignInAgain />
       <Suspense fallback={<p className="dim p-8">The bench is opening …</p>}>
         <Routes>

@@ -2,6 +2,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import { useCallback, useEffect, useRef } from "react";
 import { type CaseOut, client, ok, okCase, Said, type Working } from "../shared/api/client";
 import { type BenchEvent, useBenchEvents } from "../shared/api/events";
+import { asked } from "../store/asking";
 import { useBench } from "../store/bench";
 import { say, sayError } from "../store/notices";
 
@@ -97,8 +98,9 @@ export function useDoings(number: string, data: CaseOut | undefined, keep: (data
   const latest = useRef(0);
   latest.current = data?.revision ?? 0;
   const doing = useMutation({
-    mutationFn: (call: () => Promise<CaseOut>) => call(),
-    onSuccess: keep,
+    mutationFn: (call: () => Promise<CaseOut | null>) => call(),
+    // Null: the person let it be.
+    onSuccess: (data) => data && keep(data),
     onError: (error) => {
       sayError(error);
       queries.invalidateQueries({ queryKey: ["case", number] });
@@ -109,21 +111,30 @@ export function useDoings(number: string, data: CaseOut | undefined, keep: (data
   return {
     busy: doing.isPending,
     set: (step: string, piece: string, values: Record<string, unknown>) =>
-      start(() =>
-        okCase(
-          client.POST("/api/cases/{number}/settings", {
-            ...path(),
-            body: { base: latest.current, step, piece, values, entries: [] },
-          }),
-        ),
-      ),
+      start(async () => {
+        const send = (sure: boolean) =>
+          okCase(
+            client.POST("/api/cases/{number}/settings", {
+              ...path(),
+              body: { base: latest.current, step, piece, values, entries: [], sure },
+            }),
+          );
+        try {
+          return await send(false);
+        } catch (error) {
+          // What it would make of other scans is said first.
+          if (!(error instanceof Said && error.code === "changes-others")) throw error;
+          if (await asked({ text: error.message, yes: "Change them" })) return await send(true);
+          return null;
+        }
+      }),
     /** One stroke, one mark: a new one (id empty), another in its place, or (value null) none any more. */
     entry: (step: string, piece: string, at: string[], id: string, value: Record<string, unknown> | null) =>
       start(() =>
         okCase(
           client.POST("/api/cases/{number}/settings", {
             ...path(),
-            body: { base: latest.current, step, piece, values: {}, entries: [{ at, id, value }] },
+            body: { base: latest.current, step, piece, values: {}, entries: [{ at, id, value }], sure: false },
           }),
         ),
       ),

@@ -882,6 +882,8 @@ export interface components {
         };
         /** AgainGood */
         AgainGood: {
+            /** Alike */
+            alike?: string[][] | null;
             /** Rank */
             rank?: {
                 [key: string]: number;
@@ -1345,6 +1347,50 @@ export interface components {
             width_mm: number;
         };
         /**
+         * CameBack
+         * @description Which scan one shows the surface of, to the last triangle. own, other : share of each that is the same; made : it went out
+         *     as a body, or as a part of that scan alone, and came back.
+         */
+        CameBack: {
+            /** Made */
+            made: boolean;
+            /** Matrix */
+            matrix: [
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ]
+            ];
+            /** Other */
+            other: number;
+            /** Own */
+            own: number;
+            /** Piece */
+            piece: string;
+            /** Rms Mm */
+            rms_mm: number;
+        };
+        /**
          * CaseOut
          * @description A case as the bench shows it.
          *
@@ -1375,13 +1421,13 @@ export interface components {
              */
             keep_until: string;
             /** Nodes */
-            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["PlateNode"] | components["schemas"]["HandOffNode"])[];
+            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["PlateNode"] | components["schemas"]["HandOffNode"])[];
             /** Number */
             number: string;
             /** Open */
             open: string;
             /** Opened */
-            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["HandOffDetail"])[];
+            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["HandOffDetail"])[];
             /** Picture */
             picture: string;
             /** Pieces */
@@ -1404,7 +1450,10 @@ export interface components {
                 [key: string]: components["schemas"]["WorkingOut"];
             };
         };
-        /** Change */
+        /**
+         * Change
+         * @description sure : also where it changes what other scans are; else that is said first (409, changes-others).
+         */
         Change: {
             /** Base */
             base: number;
@@ -1420,6 +1469,11 @@ export interface components {
             piece: string;
             /** Step */
             step: string;
+            /**
+             * Sure
+             * @default false
+             */
+            sure: boolean;
             /**
              * Values
              * @default {}
@@ -3044,6 +3098,67 @@ export interface components {
             /** Why */
             why: string;
         };
+        /** ReturnedDetail */
+        ReturnedDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["ReturnedSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "returned";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** ReturnedGood */
+        ReturnedGood: {
+            home?: components["schemas"]["CameBack"] | null;
+        };
+        /** ReturnedNode */
+        ReturnedNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["ReturnedGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "returned";
+        };
+        /** ReturnedSettings */
+        ReturnedSettings: Record<string, never>;
         /**
          * Saw
          * @description One saw in its jaw's home.
