@@ -138,10 +138,14 @@ class _Pieces:
         )  # fmt: skip
 
 
+# What a further scan of a jaw is told to be by the others.
+_TOLD = ("before", "wax", "returned")
+
+
 def _kind(piece: str, graph: CaseGraph, about: dict) -> str:
-    """As Intake says; a further scan of a jaw that is there may be one from before treatment."""
+    """As Intake says; a further scan of a jaw that is there may be one from before treatment, or have come back."""
     known = graph.kinds.get(piece)
-    return known if known in ("before", "wax") else about.get("kind", "")
+    return known if known in _TOLD else about.get("kind", "")
 
 
 def _side(piece: str, case: Case, graph: CaseGraph, good: dict[str, Manifest]) -> str:
@@ -163,7 +167,7 @@ def _turning(piece: str, case: Case, graph: CaseGraph, about: dict) -> str:
 
 def _asks(piece: str, document: CaseDocument, graph: CaseGraph, about: dict) -> str | None:
     """The piece whose place this further scan of the same jaw could take, while nobody has said so and the scans do not."""
-    if graph.kinds.get(piece) in ("before", "wax"):
+    if graph.kinds.get(piece) in _TOLD:
         return None
     if not about.get("jaw") or piece in graph.jaws or document.entry(piece).beside:
         return None

@@ -13,6 +13,8 @@ from .targets import LiesOn, found_target
 
 ORDER = {"upper": 0, "lower": 1}
 _SURE = 0.9
+# With this share of its surface the same, one scan is the other.
+_SAME = 0.99
 # Incisal points of two jaws in one mouth, open or closed, lie no farther apart (common practice, no source).
 _FACING_MM = 60.0
 # Nor farther than this in one that is closed: overjet and overbite together.
@@ -133,11 +135,16 @@ def kinds_of(document: CaseDocument, graph: CaseGraph) -> dict[str, str]:
 
 
 def came_back(document: CaseDocument, graph: CaseGraph, piece: str) -> str:
-    """The scan it went out from, '' where it did not, or where a person said what it is."""
+    """The scan it went out from, '' where it did not, or where a person said what it is. The same surface in one drop is the
+    same scan twice."""
     node = graph.node("returned", piece)
     home = node.json("home") if node else None
+    if not home or not home["made"]:
+        return ""
     by_hand = document.settings.get("intake", {}).get(piece, {}).get("kind", "auto") != "auto"
-    return home["piece"] if home and home["made"] and not by_hand else ""
+    drops = {entry.id: entry.drop for entry in document.pieces}
+    twice = home["own"] > _SAME and drops[piece] == drops[home["piece"]]
+    return "" if by_hand or twice else str(home["piece"])
 
 
 def rank_of(graph: CaseGraph, piece: str) -> int | None:

@@ -1,4 +1,5 @@
 import { Eye, EyeClosed, Layers } from "lucide-react";
+import { useRef } from "react";
 import { isAccepted } from "../../case/look";
 import type { Doings } from "../../case/useCase";
 import type { CaseOut, PieceOut } from "../../shared/api/client";
@@ -74,19 +75,11 @@ function Tile({ number, piece, doings }: { number: string; piece: PieceOut; doin
         aria-label={`Put ${piece.file} aside`}
         title="Put aside: out of the case; undo brings it back"
         onClick={() => doings.piece(piece.id, "aside")}
-        className="dim absolute top-0 right-0 h-6 w-6 opacity-0 group-focus-within:opacity-100 group-hover:opacity-100"
+        className="dim absolute top-0 right-0 z-10 h-6 w-6 rounded bg-base-100/80 opacity-0 group-focus-within:opacity-100 group-hover:opacity-100"
       >
         ×
       </button>
-      <a
-        href={`/api/cases/${number}/scans/${piece.id}.stl`}
-        download
-        aria-label={`Export ${piece.file} where it stands`}
-        title="Export this scan as STL where it stands on the bench"
-        className="dim absolute top-0 left-0 grid h-6 w-6 place-items-center opacity-0 group-focus-within:opacity-100 group-hover:opacity-100"
-      >
-        ↓
-      </a>
+      <Export number={number} piece={piece} />
       <button
         type="button"
         aria-pressed={on}
@@ -138,6 +131,46 @@ function Tile({ number, piece, doings }: { number: string; piece: PieceOut; doin
         {how === "ghost" ? "ghosted" : how}
       </button>
     </div>
+  );
+}
+
+const FRAMES = [
+  ["bench", "as it stands on the bench"],
+  ["bite", "as it bites, with the upper at home"],
+  ["home", "where it was scanned"],
+] as const;
+
+/** The scan as a file, in the coordinates that are chosen. */
+function Export({ number, piece }: { number: string; piece: PieceOut }) {
+  const menu = useRef<HTMLDetailsElement>(null);
+  return (
+    <details
+      ref={menu}
+      className="absolute top-0 left-0 z-10 opacity-0 open:opacity-100 group-focus-within:opacity-100 group-hover:opacity-100"
+      onMouseLeave={() => menu.current?.removeAttribute("open")}
+    >
+      <summary
+        aria-label={`Export ${piece.file}`}
+        title="Export this scan as STL"
+        className="dim grid h-6 w-6 cursor-pointer list-none place-items-center rounded bg-base-100/80"
+      >
+        ↓
+      </summary>
+      <ul className="line rounded-lg border bg-base-100 py-1 text-xs shadow">
+        {FRAMES.map(([frame, says]) => (
+          <li key={frame}>
+            <a
+              href={`/api/cases/${number}/scans/${piece.id}.stl?frame=${frame}`}
+              download
+              title={`STL ${says}`}
+              className="block px-3 py-1 hover:bg-secondary"
+            >
+              {frame}
+            </a>
+          </li>
+        ))}
+      </ul>
+    </details>
   );
 }
 

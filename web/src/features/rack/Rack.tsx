@@ -49,13 +49,21 @@ export function Rack() {
   );
   useBenchEvents(onEvent);
   const words = find.toLowerCase().split(/\s+/).filter(Boolean);
+  // The server looks through what no tray shows too: technician, notes, names of files.
+  const looked = useQuery({
+    queryKey: ["rack", "found", find],
+    queryFn: () => ok(client.GET("/api/cases", { params: { query: { closed: false, find } } })),
+    enabled: heap !== CLOSED && words.length > 0,
+    placeholderData: (before) => before,
+  });
+  const found = new Set(words.length > 0 ? looked.data?.map((t) => t.number) : []);
   const all = rack.data ?? [];
   const chosen = HEAPS.find((h) => h.name === heap) ?? HEAPS[0];
   // Closed cases may be thousands: the server looks through them, in every field.
   const trays =
     heap === CLOSED
       ? [...(closed.data ?? [])]
-      : all.filter((t) => chosen?.has(t) && words.every((w) => textOf(t).includes(w)));
+      : all.filter((t) => chosen?.has(t) && (found.has(t.number) || words.every((w) => textOf(t).includes(w))));
   trays.sort(ORDERS[order] ?? (() => 0));
   return (
     <DropHere

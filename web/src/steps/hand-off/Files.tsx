@@ -1,9 +1,12 @@
+import { useRef } from "react";
 import type { CaseOut } from "../../shared/api/client";
 import { bytes } from "../../shared/format";
+import { Command } from "../../shared/ui/Command";
 
 /** The files that were made, one by one or as a ZIP. */
 export function Files({ data }: { data: CaseOut }) {
   const { files } = data;
+  const all = useRef<HTMLAnchorElement>(null);
   if (files.length === 0) return null;
   const base = `/api/cases/${data.number}`;
   return (
@@ -25,7 +28,14 @@ export function Files({ data }: { data: CaseOut }) {
           </li>
         ))}
       </ul>
-      <a className="btn btn-sm mt-2 w-full" href={`${base}/files.zip`} download>
+      <Command id="zip" title="All files as ZIP" keys="shift+f" group="Hand-off" run={() => all.current?.click()} />
+      <a
+        ref={all}
+        className="btn btn-sm mt-2 w-full"
+        href={`${base}/files.zip`}
+        download
+        title="All files as ZIP (Shift F)"
+      >
         All as {data.number}.zip
       </a>
     </section>
