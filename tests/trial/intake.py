@@ -27,13 +27,14 @@ _CANDIDATES = (14, 15, 16, 17, 24, 25, 26, 34, 35, 36, 37, 44, 45, 46)
 
 @dataclass(frozen=True)
 class Scan:
-    """One file and what is true of it; up and front in the frame of the file. jaw None: not asked."""
+    """One file and what is true of it; turn : (3, 3) the mouth's frame to the file's. jaw, up None: not asked."""
 
     name: str
     mesh: Mesh
     kind: str
     jaw: str | None
     up: NDArray[np.float64] | None
+    turn: NDArray[np.float64]
     inside_out: bool
     unit: str
 
@@ -122,7 +123,7 @@ def _handed_over(name, mesh, kind, jaw, up, rng, *, flips) -> Scan:  # noqa: ANN
     mesh = mesh.moved(turn)
     mesh = mesh.turned_inside_out() if inside else mesh
     scaled = Mesh.of(mesh.vertices_mm / UNITS[unit], mesh.faces)
-    return Scan(name, scaled, kind, jaw, None if up is None else turn[:3, :3] @ up, inside, unit)
+    return Scan(name, scaled, kind, jaw, None if up is None else turn[:3, :3] @ up, turn[:3, :3], inside, unit)
 
 
 def outcome(scan: Scan) -> Outcome:
@@ -131,7 +132,11 @@ def outcome(scan: Scan) -> Outcome:
     start = time.perf_counter()
     about = step.apply(Inputs({"file": data}, "p", None, {}), step.check({}), QUIET).values["about"]
     seconds = time.perf_counter() - start
-    off = 0.0 if scan.up is None else float(np.degrees(np.arccos(np.clip(np.array(about["up"]) @ scan.up, -1, 1))))
+    off = 0.0
+    if scan.up is not None:
+        front = scan.turn @ [0.0, -1.0, 0.0]
+        # The worse of the two ways it may face wrongly.
+        off = max(_degrees(np.array(about["up"]), scan.up), _degrees(np.array(about["front"]), front))
     return Outcome(
         scan.name, about["kind"] == scan.kind, scan.jaw is None or about["looks"] == scan.jaw, off,
         scan.kind != "jaw" or about["turned_inside_out"] == scan.inside_out, about["unit"] == scan.unit, about["confidence"], seconds,
@@ -150,6 +155,10 @@ def second_scans(number: int, *, step_mm: float = 0.5) -> list[Scan]:
 def _jaws(both, number: int, rng: np.random.Generator) -> list[Scan]:  # noqa: ANN001
     jaws = (("upper", both.upper), ("lower", both.lower))
     return [_handed_over(f"{number} {jaw}", truth.mesh, "jaw", jaw, truth.up(), rng, flips=True) for jaw, truth in jaws]
+
+
+def _degrees(a: NDArray, b: NDArray) -> float:
+    return float(np.degrees(np.arccos(np.clip(a @ b / np.linalg.norm(a) / np.linalg.norm(b), -1, 1))))
 
 
 def judged(number: int, grid_mm: float = 0.8) -> list[Outcome]:

@@ -11,9 +11,10 @@ from bitecore.mesh import Mesh
 from bitecore.progress import QUIET
 from bitecore.runsheet import Inputs, standard
 from demo import variants
-from demo.arch import Jaw, pair
+from demo.arch import pair
 
-from .intake import plan
+from .intake import plan, wide_plan
+from .second import mouth, second_plan
 
 
 @dataclass(frozen=True)
@@ -34,7 +35,19 @@ class LevelOutcome:
 def judged_levels(number: int, *, grid_mm: float = 0.6) -> list[LevelOutcome]:
     """The pair as it came, the lower alone, the upper alone; each turned any way. The truth is that of the generator: the
     plane of the lower jaw, or of the upper where it is alone; the midline is x = 0."""
-    both = pair(plan(number, grid_mm=grid_mm))
+    return levels_of(number, pair(plan(number, grid_mm=grid_mm)))
+
+
+def judged_wide_levels(number: int, *, grid_mm: float = 0.6) -> list[LevelOutcome]:
+    return levels_of(number, pair(wide_plan(number, grid_mm=grid_mm)))
+
+
+def judged_second_levels(number: int, *, step_mm: float = 0.4) -> list[LevelOutcome]:
+    """Of mouths by other rules."""
+    return levels_of(number, mouth(second_plan(number, step_mm=step_mm)))
+
+
+def levels_of(number: int, both) -> list[LevelOutcome]:  # noqa: ANN001
     turn = variants.turned(500 + number)
     upper, lower = (j.mesh.moved(turn) for j in (both.upper, both.lower))
     out = []
@@ -61,7 +74,7 @@ def _levelled(scans: dict[str, Mesh]) -> dict[str, np.ndarray]:
     return {j: np.array(m) for j, m in done.values["home_to_bench"].items()}
 
 
-def _beside(number: int, kind: str, found: np.ndarray, truth: Jaw, jaw: str) -> LevelOutcome:
+def _beside(number: int, kind: str, found: np.ndarray, truth, jaw: str) -> LevelOutcome:  # noqa: ANN001
     """found : bench of the truth to the bench that was found."""
     up = truth.up() if jaw == "lower" else -truth.up()
     normal = found[:3, :3].T @ [0.0, 0.0, 1.0]

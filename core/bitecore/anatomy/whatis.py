@@ -123,6 +123,10 @@ def _floor(mesh: Mesh) -> _Floor:
     return best
 
 
+# How far under the highest tips the others are sought, until the front of the arch is among them (mm).
+_DEEPER_MM = (6.5, 9.0, 12.0, 16.0)
+
+
 @dataclass(frozen=True)
 class _Arch:
     """Seen from above the tips: local (n, 2) x to the side of the mirror line, y to the back."""
@@ -142,12 +146,16 @@ def _arch(points: NDArray, up: NDArray) -> _Arch:
     y = np.cross(up, x)
     plan = points @ np.stack([x, y], axis=1)
     height = points @ up
-    tips = height > np.quantile(height, 0.997) - 6.5
+    tips = height > np.quantile(height, 0.997) - _DEEPER_MM[0]
     angle, offset, symmetry = mirror_axis(plan[tips], np.radians(np.arange(0, 180, 4.0)))
     angle, offset, symmetry = mirror_axis(plan[tips], angle + np.radians(np.arange(-4, 4.5, 1.0)))
     c, s = np.cos(angle), np.sin(angle)
     local = plan @ np.array([[c, s], [-s, c]]) - [offset, 0.0]
-    sign, closed = _front_side(local[tips])
+    # A scan with a vault lies tilted at first, and its front teeth farther under the tips than the others.
+    for deep in _DEEPER_MM:
+        sign, closed = _front_side(local[height > np.quantile(height, 0.997) - deep])
+        if closed > 0:
+            break
     local = local * [1, -sign]
     return _Arch(local, height, tips, (x * s + y * c) * sign, symmetry, closed, _covered(local, tips))
 
