@@ -1,18 +1,39 @@
-"""Eight small cases of the trial: what ./bench trial does on a hundred."""
+"""Small cases of the trial: what ./bench trial does on a hundred."""
 
 from __future__ import annotations
 
 import unittest
 
-from tests.trial.__main__ import page
-from tests.trial.intake import judged
+from tests.trial import intake, level, relation
+from tests.trial.pages import intake_page, level_page, relation_page
 
 
-class IntakeTrialTest(unittest.TestCase):
-    def test_eight_cases(self) -> None:
-        found = [outcome for number in range(8) for outcome in judged(number, 0.9)]
+class TrialTest(unittest.TestCase):
+    def test_eight_mouths_of_the_demos_kind(self) -> None:
+        found = [outcome for number in range(8) for outcome in intake.judged(number, 0.9)]
         self.assertEqual(len(found), 24)
         self.assertEqual([o for o in found if o.wrong_and_sure], [])
         # One miss that was not sure would be within what is reached on a hundred.
         self.assertLessEqual(len([o for o in found if not o.right]), 1)
-        self.assertIn("| unit, all scans |", page(found, 8))
+        self.assertIn("| unit, all scans |", intake_page({"own": found}))
+
+    def test_mouths_on_which_nothing_was_fitted(self) -> None:
+        wide = [outcome for number in (1, 3, 5) for outcome in intake.judged_wide(number, 0.9)]
+        second = [outcome for number in range(6) for outcome in intake.judged_second(number)]
+        for name, found in (("wide", wide), ("second", second)):
+            with self.subTest(set=name):
+                self.assertEqual([o for o in found if o.wrong_and_sure], [])
+                self.assertEqual([o for o in found if o.facing_deg > 10 or not o.inside_out or not o.kind or not o.unit], [])
+        page = intake_page({"wide": wide, "second": second})
+        # Both jaws of a mouth, told from each other.
+        self.assertIn("| 3 of 3 (100.0 %) | 6 of 6 (100.0 %) | 99 % |", page)
+
+    def test_which_relation_is_believed_in_a_mouth_by_other_rules(self) -> None:
+        found = relation.judged_second_relations(1, 0.45)
+        self.assertEqual([o for o in found if not o.right], [])
+        self.assertIn("| no bite scan | 1 of 1 (100.0 %) | 0 |", relation_page({"second": found}))
+
+    def test_the_plane_of_a_mouth_by_other_rules(self) -> None:
+        found = level.judged_second_levels(0)
+        self.assertEqual([o for o in found if not o.good or o.plane_deg > 1.5], [])
+        self.assertIn("| upper alone | second | 1 of 1 |", level_page({"second": found}))

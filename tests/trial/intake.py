@@ -47,8 +47,15 @@ class Outcome:
     facing_deg: float
     inside_out: bool
     unit: bool
+    looks: str
     confidence: float
     seconds: float
+
+    @property
+    def odds(self) -> float:
+        """Natural logarithm, for an upper."""
+        sure = min(max(self.confidence, 0.5), 0.99)
+        return float(np.log(sure / (1 - sure))) * (1 if self.looks == "upper" else -1)
 
     @property
     def right(self) -> bool:
@@ -139,7 +146,8 @@ def outcome(scan: Scan) -> Outcome:
         off = max(_degrees(np.array(about["up"]), scan.up), _degrees(np.array(about["front"]), front))
     return Outcome(
         scan.name, about["kind"] == scan.kind, scan.jaw is None or about["looks"] == scan.jaw, off,
-        scan.kind != "jaw" or about["turned_inside_out"] == scan.inside_out, about["unit"] == scan.unit, about["confidence"], seconds,
+        scan.kind != "jaw" or about["turned_inside_out"] == scan.inside_out, about["unit"] == scan.unit,
+        about["looks"] or "", about["confidence"], seconds,
     )  # fmt: skip
 
 

@@ -1,4 +1,4 @@
-import { useRef } from "react";
+import { useEffect, useRef } from "react";
 import { detailOf, goodOf } from "../../case/look";
 import type { Doings } from "../../case/useCase";
 import type { CaseOut } from "../../shared/api/client";
@@ -31,6 +31,11 @@ function handOf({ tilt_deg, roll_deg, turn_deg, left_mm, back_mm, up_mm }: Hand)
 export function useNudge(data: CaseOut, doings: Doings, inHand: boolean) {
   const tryMove = useBench((s) => s.tryMove);
   const pending = useRef<Partial<Hand>>({});
+  // On its way: until the case tells it, the next key goes on from there.
+  const sent = useRef<Partial<Hand>>({});
+  useEffect(() => {
+    if (!doings.busy) sent.current = {};
+  }, [doings.busy]);
   const rest = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
   useSteps(KEYS, inHand, (which, steps) => {
     // What was nudged on another relation does not count on this one: it starts anew.
@@ -38,16 +43,17 @@ export function useNudge(data: CaseOut, doings: Doings, inHand: boolean) {
     const counts = settings?.nudged_on == null || settings.nudged_on === goodOf(data, "bite")?.nudged_on;
     const kept: Hand = settings && counts ? handOf(settings) : STILL;
     const per = which.endsWith("_mm") ? 100 : 10;
-    const now = pending.current[which] ?? kept[which];
+    const now = pending.current[which] ?? sent.current[which] ?? kept[which];
     pending.current[which] = Math.round((now + steps / per) * per) / per;
     const lower = data.pieces.find((p) => p.jaw === "lower");
     // About the incisors, where the bench has its origin: as the core will do it.
-    const step = handMatrix({ ...kept, ...pending.current }).multiply(handMatrix(kept).invert());
+    const step = handMatrix({ ...kept, ...sent.current, ...pending.current }).multiply(handMatrix(kept).invert());
     if (lower) tryMove({ piece: lower.id, matrix: step.toArray() });
     // Kept when the keys rest: one change in the history, not one a step.
     clearTimeout(rest.current);
     rest.current = setTimeout(() => {
       doings.set("bite", "*", pending.current);
+      sent.current = { ...sent.current, ...pending.current };
       pending.current = {};
     }, REST_MS);
   });
