@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any, Literal
 
 from ninja import Schema
+from typing_extensions import TypedDict
 
 from runs.entries import EntryChange
 
@@ -70,13 +71,14 @@ class CaseOut(Schema):
     veiled: bool = False
 
 
-class TrayState(Schema):
+# The rack is hundreds of these: plain dicts, of which nothing is made anew.
+class TrayState(TypedDict):
     step: str
     title: str
     state: State
 
 
-class Tray(Schema):
+class Tray(TypedDict):
     number: str
     patient: str
     practice: str
@@ -89,8 +91,8 @@ class Tray(Schema):
     tone: str
     working: float | None
     created: str
-    closed: bool = False
-    keep_until: str = ""
+    closed: bool
+    keep_until: str
 
 
 class Refusal(Schema):

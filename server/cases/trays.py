@@ -116,7 +116,7 @@ def tray_or_trouble(case: Case, *, veiled: bool) -> Tray:
         return Tray(
             number=case.number, patient="", practice="", purpose="", due="", picture="", step="", states=[],
             waits="This case cannot be shown: something in it does not fit together. It has been logged; a lead can delete it.",
-            tone="look", working=None, created=case.created.isoformat(), closed=case.closed is not None,
+            tone="look", working=None, created=case.created.isoformat(), closed=case.closed is not None, keep_until="",
         )  # fmt: skip
 
 
@@ -129,15 +129,19 @@ def tray(case: Case, *, veiled: bool) -> Tray:
     """From what is kept with the case alone."""
     kept = case.summary
     busy = {node.split("/")[0] for node in case.working} if case.needs_work else set()
-    states = [{**s, "state": "working"} if s["step"] in busy and s["state"] in ("stale", "todo") else s for s in kept["states"]]
+    states = [_running(s) if s["step"] in busy and s["state"] in ("stale", "todo") else s for s in kept["states"]]
     step, waits, tone = _waits(case)
     running = [w.get("fraction", 0.0) for w in case.working.values()] if case.needs_work else []
     return Tray(
         number=case.number, patient="" if veiled else kept["patient"], practice=kept["practice"], purpose=kept["purpose"],
-        due=kept["due"], picture=picture_of(case), step=step, states=[TrayState(**s) for s in states], waits=waits, tone=tone,
+        due=kept["due"], picture=picture_of(case), step=step, states=states, waits=waits, tone=tone,
         working=min(running) if running else None, created=case.created.isoformat(),
         closed=case.closed is not None, keep_until=case.keep_until.isoformat() if case.keep_until else "",
     )  # fmt: skip
+
+
+def _running(kept: TrayState) -> TrayState:
+    return {"step": kept["step"], "title": kept["title"], "state": "working"}
 
 
 def _waits(case: Case) -> tuple[str, str, str]:

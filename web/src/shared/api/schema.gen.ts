@@ -3299,19 +3299,13 @@ export interface components {
         };
         /** Tray */
         Tray: {
-            /**
-             * Closed
-             * @default false
-             */
+            /** Closed */
             closed: boolean;
             /** Created */
             created: string;
             /** Due */
             due: string;
-            /**
-             * Keep Until
-             * @default
-             */
+            /** Keep Until */
             keep_until: string;
             /** Number */
             number: string;
