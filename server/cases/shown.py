@@ -83,7 +83,8 @@ def case_out(case: Case, user: Any, *, veiled: bool, step: str = "") -> CaseOut:
     """A case as the bench shows it, with all there is to say of one step; under the veil without what could be a patient's
     name."""
     store = ServerStore()
-    document, graph = document_of(case), look(case, store)
+    document = document_of(case)
+    graph = case.looked[1] if case.looked and case.looked[0] == case.revision else look(case, store, document=document)
     good = store.known(case.last_good.values())
     shown = [n for n in graph.nodes.values() if n.piece in {ALL, *(p.id for p in document.live)} or "." in n.piece]
     undo, redo = can_undo(case, user)

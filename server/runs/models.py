@@ -89,6 +89,9 @@ class Worked(models.Model):
     created = models.DateTimeField(auto_now_add=True)
     touched = models.DateTimeField(auto_now=True)
 
+    # (revision, graph) of the look that a change took: its answer is told from that one.
+    looked: tuple[int, Any] | None = None
+
     class Meta:
         abstract = True
 

@@ -68,6 +68,7 @@ def ask_for_work(row: Worked) -> None:
     """Inside the transaction of a change: nothing to do (an undo finds all its results), or a job with it."""
     kind, document = kind_of(row), document_of(row)
     graph = look(row, document=document)
+    row.looked = row.revision, graph
     # Also what the stage goes on showing meanwhile, and what was accepted.
     lost = use_results(row.owner_id, results_of(graph), also=[*row.last_good.values(), *accepted_keys(document)])
     row.needs_work = (lost or any(n.state == "ready" for n in graph.nodes.values())) and not row.held

@@ -38,6 +38,9 @@ def settings_changed(row: Worked, step: str, piece: str, values: dict[str, Any],
 
 def records_for(row: Worked, changed: Changes) -> Changes:
     """Records of the house that are chosen by these changes, to be pinned with them."""
+    registry = kind_of(row).sheet.registry
+    if all(path[0] == "settings" and path[1] in registry and not registry[path[1]].shelves for path, _ in changed):
+        return []
     raw = copy.deepcopy(row.document)
     for path, value in changed:
         paths.write(raw, path, value)
