@@ -61,42 +61,71 @@ class _Ways:
     posts: Followed | None
 
 
+@dataclass(frozen=True)
+class _Target:
+    """A scan it may lie on, with what Intake saw of it."""
+
+    piece: str
+    mesh: Mesh
+    about: dict
+
+    @property
+    def words(self) -> str:
+        jaw = self.about["jaw"] or self.about["looks"]
+        return f"{jaw} jaw" if jaw else "other scan"
+
+
 def apply(inputs: Inputs, settings: FollowSettings, run: Run) -> StepResult:
-    about, own, target = inputs["own_about"], inputs["own"], inputs["target"]
-    if inputs["mesh"] is None:
-        why = target["why"] or "the scan it lies on could not be read"
+    own, about = inputs["own"], inputs["own_about"]
+    targets = _targets(inputs, settings)
+    if not targets:
+        why = inputs["target"]["why"] or "the scan it lies on could not be read"
         flag = Flag("not-followed", "look", f"It stands by itself: {why}.")
         return StepResult({"place": None, "on": None}, (), (flag,), "not placed")
-    first = Jaw.seen(inputs["mesh"], inputs["about"])
     run.tick(0.1, "laying it on its jaw")
     strokes = [Stroke(points_of(b.points_mm, inputs), b.radius_mm, b.adds) for b in in_order(settings.swab)]
     marked = swabbed(own, strokes) if strokes else None
-    home = inputs["home"]
-    if home and home["piece"] == target["piece"] and settings.by != "scan bodies":
-        seen, ways = own, _by_triangles(home)
+    tried = []
+    for on in targets:
+        tried.append((on, *_laid_on(on, own, about, inputs["home"], settings, None if marked is None else marked[0])))
+        if tried[-1][2].used.matrix is not None:
+            break
     else:
-        seen, ways = _laid(own, about, first, inputs["about"], settings, None if marked is None else marked[0])
-    if ways.used.matrix is None:
-        flag = Flag("not-followed", "look", f"It could not be laid on the {_jaw(inputs)}: {ways.used.why}.")
-        return StepResult({"place": None, "on": target["piece"]}, (), (flag,), "not placed")
+        on, _, ways = tried[0]
+        where = f"the {on.words}" if len(tried) == 1 else "either jaw"
+        flag = Flag("not-followed", "look", f"It could not be laid on {where}: {ways.used.why}.")
+        return StepResult({"place": None, "on": inputs["target"]["piece"] or None}, (), (flag,), "not placed")
+    on, seen, ways = tried[-1]
+    assert ways.used.matrix is not None
     run.tick(0.8, "what has changed")
-    off = changed(seen, first.mesh, ways.used.matrix)
+    off = changed(seen, on.mesh, ways.used.matrix)
     off = off if marked is None else _by_hand(off, *marked)
     share = float((np.abs(off) > CHANGED_MM).sum() / max(np.isfinite(off).sum(), 1))
-    values: dict = {"place": _place(target["piece"], ways), "on": target["piece"], "map": mapped(own, off)}
+    values: dict = {"place": _place(on.piece, ways), "on": on.piece, "map": mapped(own, off)}
     part = beyond(own, off, CHANGED_MM)
     if part is not None:
         values["changed"] = part
     error = ways.used.error_mm
     figure = f"±{1000 * error:.0f} µm" if error >= 0.001 else "±1 µm"
-    return StepResult(values, _readings(ways, share), (_words(ways, share, _jaw(inputs)),), figure)
+    return StepResult(values, _readings(ways, share), (_words(ways, share, on.words),), figure)
 
 
-def _jaw(inputs: Inputs) -> str:
-    """What it lies on, in words."""
-    found = inputs["about"]
-    jaw = found["jaw"] or found["looks"]
-    return f"{jaw} jaw" if jaw else "other scan"
+def _targets(inputs: Inputs, settings: FollowSettings) -> list[_Target]:
+    """The scan it belongs to by what is known of it; and, where nobody said so, the other jaws: an impression or a denture does
+    not always look like its own."""
+    first = inputs["target"]["piece"]
+    out = [_Target(first, inputs["mesh"], inputs["about"])] if inputs["mesh"] is not None else []
+    if settings.on:
+        return out
+    return out + [_Target(p, mesh, inputs["jaw_abouts"][p]) for p, mesh in inputs["jaws"].items() if p != first]
+
+
+def _laid_on(
+    on: _Target, own: Mesh, about: dict, home: dict | None, settings: FollowSettings, leave_out: NDArray[np.bool_] | None
+) -> tuple[Mesh, _Ways]:  # fmt: skip
+    if home and home["piece"] == on.piece and settings.by != "scan bodies":
+        return own, _by_triangles(home)
+    return _laid(own, about, Jaw.seen(on.mesh, on.about), on.about, settings, leave_out)
 
 
 def _laid(
@@ -198,7 +227,7 @@ STEP = Step(
     name="follow",
     title="Following scans",
     number=2,
-    version=7,
+    version=8,
     over=over_kinds(FOLLOWERS),
     part_of="bite",
     settings=FollowSettings,
@@ -209,6 +238,8 @@ STEP = Step(
         "target": Need("source", "target", target=True),
         "mesh": Need("intake", "mesh", target=True),
         "about": Need("intake", "about", target=True),
+        "jaws": Need("intake", "mesh", each=True),
+        "jaw_abouts": Need("intake", "about", each=True),
     },
     gives={"place": json_of(FollowPlace | None), "on": json_of(str | None), "map": MESH, "changed": MESH},
     apply=apply,
