@@ -156,7 +156,7 @@ export const Model = memo(function Model({
       onPointerMove={isMap ? onPointerMove : undefined}
       onPointerOut={isMap ? () => underPointer(null) : undefined}
       dispose={null}
-      userData={{ triangles: loaded.triangles, light: loaded.light, piece: shown.piece, matrix }}
+      userData={{ triangles: loaded.triangles, light: loaded.light, piece: shown.still ? null : shown.piece, matrix }}
     />
   );
 });

@@ -17,6 +17,7 @@ export interface Cut {
  * digest : null while Intake is not through; early : the scan's file, of which there is a light copy in the file's unit.
  * role : what the person knows it as; two of one piece have two. body, raw (the scan itself), or what a step calls it.
  * drawn : how (see LOOKS in plaster.ts).
+ * still : it stays where it is while its piece is moved or played.
  */
 export interface Shown {
   key: string;
@@ -27,6 +28,7 @@ export interface Shown {
   role: string;
   drawn: Look;
   matrix: Matrix4;
+  still?: boolean;
 }
 
 export type Look = "body" | "goes" | "foil" | "dotted" | "map";
@@ -68,7 +70,7 @@ export interface CardProps extends At {
  * button  : false keeps it off the toolbar
  * group   : of the overview; Tools where nothing is said
  * run     : it is done at once and never in the hand
- * here    : is it of use now? It always is where nothing is said
+ * here    : is it of use now? It always is where nothing is said; on : is it switched on, of one that is a switch
  * picks   : a click on a surface is for it: the place in the home of what was hit, and on the stage
  * brushes : does it brush on this mesh? Then onBrush gets every place, and endBrush the end of the stroke
  * Draws   : drawn on the stage while it is in the hand; Words : over the stage
@@ -86,6 +88,8 @@ export interface Tool {
   button?: boolean;
   group?: string;
   run?: (at: At) => void;
+  here?: (at: At) => boolean;
+  on?: (at: At) => boolean;
   picks?: boolean;
   onPick?: (drawing: Drawing, shown: Shown, home: Point, stage: Point) => void;
   brushes?: (shown: Shown) => boolean;

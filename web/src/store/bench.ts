@@ -38,6 +38,8 @@ export interface View {
   rawHeld: boolean;
   /** The jaws opened beside each other. */
   book: boolean;
+  /** The lower as it came is seen beside where the bite scans put it. */
+  came: boolean;
   /** The bite scan that is being marked, and the pair that is being set: its number, what it has so far. */
   marking: { piece: string; number: number; pair: Pair } | null;
   /** Numbers of a step that are being pulled and not yet kept: what they would give is shown at once. */
@@ -65,6 +67,7 @@ interface BenchState extends View {
   mark: (piece: string | null) => void;
   setPair: (number: number, pair: Pair) => void;
   openBook: (book: boolean) => void;
+  showCame: (came: boolean) => void;
   tryValues: (tried: Tried | null) => void;
   /** What the map says under the pointer, in its unit; null where it says nothing. */
   under: number | null;
@@ -85,6 +88,7 @@ const FRESH = {
   rawHeld: false,
   focus: null as Focus | null,
   book: false,
+  came: true,
   marking: null as View["marking"],
   tried: null as Tried | null,
   under: null as number | null,
@@ -131,6 +135,7 @@ export const useBench = create<BenchState>((set) => ({
   tryMove: (preview) => set({ preview }),
   tryValues: (tried) => set({ tried }),
   underPointer: (under) => set({ under }),
+  showCame: (came) => set({ came }),
   openBook: (book) =>
     set((s) => ({
       book,
@@ -144,6 +149,6 @@ export const useBench = create<BenchState>((set) => ({
 
 /** The part of it that a scene is a function of. */
 export function useView(): View {
-  const { step, piece, tool, visibility, rawHeld, book, marking, tried } = useBench();
-  return { step, piece, tool, visibility, rawHeld, book, marking, tried };
+  const { step, piece, tool, visibility, rawHeld, book, came, marking, tried } = useBench();
+  return { step, piece, tool, visibility, rawHeld, book, came, marking, tried };
 }

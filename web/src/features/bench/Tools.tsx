@@ -48,10 +48,11 @@ export function Tools({ data, tools, ui, doings, raw }: Props) {
 
   function use({ tool, at }: Kept) {
     if (at && view.step !== at) open(at);
+    if (tool.here && !tool.here({ data, view })) return;
     if (tool.run) tool.run({ data, view });
     else take({ id: tool.id, at });
   }
-  const here = tools.filter(({ at }) => at === "" || at === ui.name);
+  const here = tools.filter(({ tool, at }) => (at === "" || at === ui.name) && (tool.here?.({ data, view }) ?? true));
   return (
     <>
       {tools
@@ -79,7 +80,7 @@ export function Tools({ data, tools, ui, doings, raw }: Props) {
               label={kept.tool.title}
               keys={kept.tool.keys}
               icon={kept.tool.icon && <kept.tool.icon size={15} />}
-              on={inHand?.id === kept.tool.id}
+              on={inHand?.id === kept.tool.id || kept.tool.on?.({ data, view })}
               onClick={() => use(kept)}
             />
           ))}

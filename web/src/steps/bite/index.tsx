@@ -1,12 +1,14 @@
-import { BookOpen, Move, Play } from "lucide-react";
+import { BookOpen, History, Move, Play } from "lucide-react";
 import { Matrix4 } from "three";
-import { goodOf, ofEach } from "../../case/look";
+import { detailOf, flagsOf, goodOf, ofEach } from "../../case/look";
 import type { Doings } from "../../case/useCase";
 import type { CaseOut, PieceOut } from "../../shared/api/client";
 import { useSame } from "../../shared/useSame";
 import {
+  type At,
   benchPlace,
   type Drawing,
+  rawDigest,
   rawOf,
   type Shown,
   type StepUi,
@@ -61,6 +63,21 @@ const book: Tool = {
   run: ({ view }) => useBench.getState().openBook(!(view.book && view.step === "bite")),
 };
 
+/** Did bite scans put the lower elsewhere than it came? */
+const putElsewhere = (data: CaseOut) => flagsOf(detailOf(data, "bite")).some((f) => f.code === "bite-instead");
+
+const cameSo: Tool = {
+  id: "came",
+  title: "As it came",
+  long: "As it came: the lower as it came, as a ghost beside its bite",
+  keys: "j",
+  icon: History,
+  group: "Views",
+  here: ({ data }) => putElsewhere(data),
+  on: ({ view }) => view.came,
+  run: ({ view }) => useBench.getState().showCame(!view.came),
+};
+
 /** Jaws opened like a book: the lower as it is, the upper turned over beside it, both with their teeth to the eye. */
 function opened(bench: Matrix4, piece: PieceOut): Matrix4 {
   if ((piece.jaw ?? piece.looks) !== "upper") return new Matrix4().makeTranslation(BOOK_MM, 0, 0).multiply(bench);
@@ -81,13 +98,14 @@ function Draws({ data, view }: Drawing) {
 
 const bite: StepUi = {
   name: "bite",
-  tools: [nudge, motion, book, swab, marks],
+  tools: [nudge, motion, cameSo, book, swab, marks],
   Draws,
   Card: Stands,
   place: ({ data, view }, piece) => (view.book ? opened(benchPlace(data, piece), piece) : null),
   // While a bite scan is marked only it and the jaws are on the stage, each in a half of its own.
   shows: (at, shown) => {
     const { marking } = at.view;
+    if (shown.still) return shownAs(at, shown) === "hidden" ? "hidden" : "ghost";
     if (!marking) return shownAs(at, shown);
     return (shown.jaw && shown.role === "raw") || shown.piece === marking.piece ? "shown" : "hidden";
   },
@@ -97,6 +115,15 @@ const bite: StepUi = {
 };
 
 const scans = scansScene(bite);
+
+/** The lower where it came, in the upper's coordinates, where bite scans put it elsewhere. */
+function asItCame(at: At, piece: PieceOut): Shown[] {
+  const upper = at.data.pieces.find((p) => p.jaw === "upper");
+  const { book, came, marking } = at.view;
+  if (piece.jaw !== "lower" || !upper || !came || book || marking || !putElsewhere(at.data)) return [];
+  const shown = shownOf(at, bite, piece, { digest: rawDigest(at.data, piece), role: "came" });
+  return [{ ...shown, matrix: benchPlace(at.data, upper), still: true }];
+}
 
 /** The scans; on the jaws where they touch, and of a scan that lies on them how far it lies off. */
 bite.scene = (at): Shown[] =>
@@ -111,6 +138,7 @@ bite.scene = (at): Shown[] =>
         scan,
         ...(touch ? [shownOf(at, bite, piece, { digest: touch, role: "touch", drawn: "foil" })] : []),
         ...(deep ? [shownOf(at, bite, piece, { digest: deep, role: "deep", drawn: "dotted" })] : []),
+        ...asItCame(at, piece),
       ];
     }
     if (at.view.marking?.piece === piece.id) return [scan];
