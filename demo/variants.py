@@ -103,26 +103,38 @@ def denture(jaw: Jaw, *, upper: bool) -> Mesh:
     return Mesh.of(np.vstack([mesh.vertices_mm, tissue]), np.vstack(faces))
 
 
-def with_scan_bodies(jaw: Jaw, sites: tuple[int, ...], *, upper: bool) -> Mesh:
-    """A desk scan of the model with cylindrical scan bodies (4.5 mm wide, one side flat) where teeth are missing."""
+def with_scan_bodies(jaw: Jaw, sites: tuple[int, ...], *, upper: bool, round_ended: bool = False) -> Mesh:
+    """A desk scan of the model with scan bodies where teeth are missing: cylinders (4.5 mm wide, one side flat, the end too), or
+    such as grow thinner and end round."""
     up = np.array([0.0, 0.0, -1.0 if upper else 1.0])
     parts = [jaw.mesh]
     for fdi in sites:
         place = next(p for p in jaw.places if p.fdi == fdi)
         m = jaw.own_to_bench
         foot = m[:3, :3] @ place.origin_mm + m[:3, 3]
-        parts.append(_post(foot, up))
+        parts.append(_post(foot, up, _thinner() if round_ended else _even()))
     return joined(parts)
 
 
-def _post(foot: NDArray, up: NDArray, radius: float = 2.25, height: float = 10.0) -> Mesh:
+def _even(height: float = 10.0) -> list[tuple[float, float]]:
+    # The flat end in rings, as finely meshed as the wall.
+    return [(1.0, z) for z in np.linspace(-2.0, height, 41)] + [(k / 7, height) for k in range(6, 0, -1)]
+
+
+def _thinner(height: float = 9.0) -> list[tuple[float, float]]:
+    shoulder = height - 1.5
+    wall = [(1.0 - 0.035 * max(z, 0.0), z) for z in np.linspace(-2.0, shoulder, 31)]
+    top = wall[-1][0]
+    return wall + [(top * float(np.cos(a)), shoulder + 1.5 * float(np.sin(a))) for a in np.linspace(0.12, 1.5, 12)]
+
+
+def _post(foot: NDArray, up: NDArray, rings: list[tuple[float, float]], radius: float = 2.25) -> Mesh:
+    """rings : (share of the radius, height) from below upwards."""
     t = np.linspace(0, 2 * np.pi, 48, endpoint=False)
+    height = rings[-1][1]
     ring = np.c_[np.clip(radius * np.cos(t), None, 1.6), radius * np.sin(t)]
     side = np.array([1.0, 0.0, 0.0])
     other = np.cross(up, side)
-    levels = np.linspace(-2.0, height, 41)
-    # The flat end in rings, as finely meshed as the wall.
-    rings = [(1.0, z) for z in levels] + [(k / 7, height) for k in range(6, 0, -1)]
     points = np.vstack([foot + s * (ring[:, :1] * side + ring[:, 1:] * other) + up * z for s, z in rings] + [[foot + up * height]])
     n = len(t)
     faces = []

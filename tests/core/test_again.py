@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from functools import cache
 
 import numpy as np
 
 from bitecore.anatomy.following import follow, taken_away
 from bitecore.anatomy.jaw import Jaw
+from bitecore.anatomy.posts import posts
 from bitecore.anatomy.whatis import recognise
 from bitecore.files import stl
 from bitecore.mesh import Mesh, volume_ml
@@ -16,7 +18,7 @@ from bitecore.runsheet import CASE, CaseDocument, MemoryStore, PieceEntry, evalu
 from bitecore.runsheet.who import CaseGraph
 from demo import rescans
 from demo.arch import ArchPlan, Pair, pair
-from demo.variants import prepared, turned
+from demo.variants import prepared, turned, with_scan_bodies
 
 PLAN = ArchPlan(seed=208, grid_mm=0.6, noise_mm=0.01)
 
@@ -72,6 +74,30 @@ class OrderTest(unittest.TestCase):
         self.assertIs(taken_away(first, later, np.linalg.inv(done.matrix)).before, True)
 
 
+class PostsTest(unittest.TestCase):
+    """Scan bodies of any form stand where the other scan has gum; teeth that were pulled since are none."""
+
+    def counted(self, gaps: tuple[int, ...], more: Mesh) -> tuple[int, int]:
+        bare = pair(replace(PLAN, gaps=gaps)).lower
+        one, other = (seen(rescans.as_scanned(m, PLAN, np.random.default_rng(k))) for k, m in enumerate((more, bare.mesh)))
+        done = follow(one, other)
+        assert done.matrix is not None, done.why
+        return posts(one, other, done.matrix), posts(other, one, np.linalg.inv(done.matrix))
+
+    def test_posts_are_counted_whatever_their_ends(self) -> None:
+        for gaps in ((34, 46), (31, 45, 47)):
+            for round_ended in (False, True):
+                with self.subTest(gaps=gaps, round_ended=round_ended):
+                    jaw = pair(replace(PLAN, gaps=gaps)).lower
+                    more = with_scan_bodies(jaw, gaps, upper=False, round_ended=round_ended)
+                    self.assertEqual(self.counted(gaps, more), (len(gaps), 0))
+
+    def test_teeth_pulled_since_are_no_posts(self) -> None:
+        for gaps in ((36, 42, 44), (31, 33, 47)):
+            with self.subTest(gaps=gaps):
+                self.assertEqual(self.counted(gaps, both().lower.mesh), (0, 0))
+
+
 class AssignedTest(unittest.TestCase):
     """On the run sheet, up to Intake and what is read off several scans of one jaw."""
 
@@ -110,6 +136,17 @@ class AssignedTest(unittest.TestCase):
         graph = self.looked_at(("l.stl", both().lower.mesh, 0), ("u.stl", both().upper.mesh, 0))
         self.assertIsNone(graph.node("again"))
         self.assertEqual(set(graph.jaws.values()), {"upper", "lower"})
+
+    def test_scans_with_scan_bodies_are_not_from_before(self) -> None:
+        """In the mouth and on the cast: neither is the jaw, and neither was made before it."""
+        gaps = (35, 46)
+        lower = pair(replace(PLAN, gaps=gaps)).lower
+        stand = with_scan_bodies(lower, gaps, upper=False, round_ended=True)
+        mouth, desk = (rescans.as_scanned(stand, PLAN, np.random.default_rng(k)).moved(turned(k)) for k in (3, 4))
+        graph = self.looked_at(("a.stl", mouth, 1), ("b.stl", lower.mesh, 1), ("c.stl", desk, 1))
+        self.assertEqual((graph.jaws, graph.kinds), ({"p2": "lower"}, {"p1": "bodies", "p3": "bodies"}))
+        words = " ".join(f["message"] for f in graph.node("again").manifest.flags)
+        self.assertIn("a.stl shows 2 posts where b.stl has none", words)
 
 
 if __name__ == "__main__":

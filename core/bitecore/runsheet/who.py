@@ -82,7 +82,7 @@ def assign_jaws(document: CaseDocument, graph: CaseGraph) -> dict[str, str]:
             upper, lower = (a, b) if _odds(of_a) - _odds(of_b) + _overjet(of_a, of_b) > 0 else (b, a)
             return {upper: "upper", lower: "lower"}
     # A scan that came later never takes a place by itself, however sure.
-    old = {entry.id: (rank_of(graph, entry.id) or 0, made_before(entry, graph)) for entry in document.pieces}
+    old = {e.id: (shows_posts(graph, e.id), rank_of(graph, e.id) or 0, made_before(e, graph)) for e in document.pieces}
     seen.sort(key=lambda s: (not s[2], drop[s[0]], old[s[0]], -s[1]["confidence"]))
     holds: dict[str, str] = {}
     for piece, found, _ in seen:
@@ -116,7 +116,8 @@ def foreseen(document: CaseDocument, graph: CaseGraph, piece: str, about: dict) 
 
 def kinds_of(document: CaseDocument, graph: CaseGraph) -> dict[str, str]:
     """{piece: kind} of what is no jaw of the run sheet: as Intake says, and 'further' for one more scan of a jaw that is
-    there ('before' where it was made before it, 'wax' where its name says wax-up), 'replaced' for one whose place another took."""
+    there ('before' where it was made before it, 'bodies' where scan bodies stand on it, 'wax' where its name says wax-up),
+    'replaced' for one whose place another took."""
     out = {}
     for entry in document.known:
         about = about_of(graph, entry.id)
@@ -128,7 +129,8 @@ def kinds_of(document: CaseDocument, graph: CaseGraph) -> dict[str, str]:
             out[entry.id] = "returned"
         elif about["kind"] in ("jaw", "closed"):
             wax = says_wax(entry.file)
-            out[entry.id] = "wax" if wax else "before" if made_before(entry, graph) else "further"
+            first = "bodies" if shows_posts(graph, entry.id) else "before" if made_before(entry, graph) else "further"
+            out[entry.id] = "wax" if wax else first
         else:
             out[entry.id] = about["kind"]
     return out
@@ -151,6 +153,12 @@ def rank_of(graph: CaseGraph, piece: str) -> int | None:
     """How many other scans of its jaw it was made before, by what treatment took away; None where the shape is silent."""
     node = graph.node("again")
     return (node.json("rank") or {}).get(piece) if node else None
+
+
+def shows_posts(graph: CaseGraph, piece: str) -> bool:
+    """Do scan bodies stand on it where another scan of its jaw has gum?"""
+    node = graph.node("again")
+    return piece in (node.json("bodies") or () if node else ())
 
 
 def made_before(entry: PieceEntry, graph: CaseGraph) -> bool:

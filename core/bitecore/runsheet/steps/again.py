@@ -1,12 +1,17 @@
-"""Part of Intake: scans that show the same jaw again. Which of them was made first is told by what treatment took away."""
+"""Part of Intake: scans that show the same jaw again. Which of them was made first is told by what treatment took away; which
+shows scan bodies, by the posts that stand where the other has gum."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from itertools import combinations
 from typing import Any
 
+import numpy as np
+
 from ...anatomy.following import Gone, follow, taken_away
 from ...anatomy.jaw import Jaw
+from ...anatomy.posts import posts
 from ...engine.gives import json_of
 from ...engine.model import Flag, Inputs, Need, Step, StepResult, StepSettings, once_with
 from ...progress import Run
@@ -23,6 +28,7 @@ def apply(inputs: Inputs, settings: AgainSettings, run: Run) -> StepResult:
     pairs = [(a, b) for a, b in combinations(sorted(abouts), 2) if abouts[a]["jaw"] == abouts[b]["jaw"]]
     rank: dict[str, int] = {}
     alike: list[list[str]] = []
+    bodies: list[str] = []
     flags = []
     for i, (a, b) in enumerate(pairs):
         run.tick(i / len(pairs), "scans of one jaw beside each other")
@@ -30,26 +36,52 @@ def apply(inputs: Inputs, settings: AgainSettings, run: Run) -> StepResult:
         if found is None:
             continue
         alike.append([a, b])
-        if found.before is None:
+        for shows, bare, count in ((a, b, found.posts), (b, a, found.others)):
+            if count:
+                flags.append(_stand_there(names[shows], names[bare], count))
+                bodies.append(shows)
+        if found.gone is None or found.gone.before is None or found.posts or found.others:
             continue
-        first, later = (a, b) if found.before else (b, a)
+        first, later = (a, b) if found.gone.before else (b, a)
         rank[first] = rank.get(first, 0) + 1
         rank.setdefault(later, 0)
-        flags.append(_words(names[first], names[later], found, abouts[a]["jaw"]))
-    return StepResult({"rank": rank, "alike": alike}, (), tuple(flags))
+        flags.append(_words(names[first], names[later], found.gone, abouts[a]["jaw"]))
+    return StepResult({"rank": rank, "alike": alike, "bodies": sorted(set(bodies))}, (), tuple(flags))
 
 
-def _compared(inputs: Inputs, a: str, b: str) -> Gone | None:
+@dataclass(frozen=True)
+class _Beside:
+    """Two scans of one jaw. posts, others : how many posts stand on the first alone, on the second alone; gone : None where
+    those would be taken for what treatment took away."""
+
+    posts: int
+    others: int
+    gone: Gone | None
+
+
+def _compared(inputs: Inputs, a: str, b: str) -> _Beside | None:
     moving, on = (Jaw.seen(inputs["mesh"][p], inputs["about"][p]) for p in (a, b))
     done = follow(moving, on)
-    return None if done.matrix is None else taken_away(moving, on, done.matrix)
+    if done.matrix is None:
+        return None
+    stand = posts(moving, on, done.matrix), posts(on, moving, np.linalg.inv(done.matrix))
+    return _Beside(*stand, None if any(stand) else taken_away(moving, on, done.matrix))
+
+
+def _stand_there(shows: str, bare: str, count: int) -> Flag:
+    posts = "a post" if count == 1 else f"{count} posts"
+    text = f"{shows} shows {posts} where {bare} has none: a scan with scan bodies. If it is one of the desk, say so on its tile."
+    return Flag("scan-bodies", "note", text)
 
 
 def _words(first: str, later: str, found: Gone, jaw: str) -> Flag:
     gone = abs(found.more_mm3 - found.less_mm3)
     if says_wax(first):
         return Flag("wax-up", "note", f"{first} shows {gone:.0f} mm³ more of the {jaw} teeth than {later}: taken for a wax-up by its name.")
-    text = f"{later} shows {gone:.0f} mm³ less of the {jaw} teeth than {first}: {first} was made before treatment."
+    text = (
+        f"{later} shows {gone:.0f} mm³ less of the {jaw} teeth than {first}: {first} was made before treatment. If it is a wax-up, "
+        "say so on its tile."
+    )
     return Flag("made-before", "note", text)
 
 
@@ -57,7 +89,7 @@ STEP = Step(
     name="again",
     title="Scans of one jaw",
     number=1,
-    version=3,
+    version=4,
     over=once_with(RIVALS),
     part_of="intake",
     settings=AgainSettings,
@@ -66,7 +98,7 @@ STEP = Step(
         "about": Need("intake", "about", of=RIVALS),
         "name": Need("source", "name", of=RIVALS),
     },
-    gives={"rank": json_of(dict[str, int]), "alike": json_of(list[list[str]])},
+    gives={"rank": json_of(dict[str, int]), "alike": json_of(list[list[str]]), "bodies": json_of(list[str])},
     apply=apply,
     about="Which of several scans of one jaw was made first.",
 )
