@@ -140,7 +140,7 @@ class _Pieces:
 
 
 # What a further scan of a jaw is told to be by the others.
-_TOLD = ("before", "wax", "returned")
+_TOLD = ("before", "bodies", "wax", "returned")
 
 
 def _kind(piece: str, graph: CaseGraph, about: dict) -> str:
