@@ -39,7 +39,7 @@ def apply(inputs: Inputs, settings: BaseSettings, run: Run) -> StepResult:
             code="body-open",
         )
     run.tick(0.85, "checking against the scan")
-    return _result(body, made, up, inputs["scan"], settings)
+    return _result(body, made, stand, inputs["scan"])
 
 
 def surface_moved_um(body: Mesh, scan: Mesh) -> tuple[float, float]:
@@ -66,12 +66,18 @@ def flatness_mm(body: Mesh, up: np.ndarray, floor_mm: float) -> float:
     return float(np.abs(near - floor_mm).max()) if len(near) else 0.0
 
 
-def _result(body: Mesh, made: Based, up: np.ndarray, scan: Mesh, settings: BaseSettings) -> StepResult:
+def _result(body: Mesh, made: Based, stand: dict, scan: Mesh) -> StepResult:
+    up = np.array(stand["up"])
     moved, measured = surface_moved_um(body, scan)
     height = body.vertices_mm @ up
     flags = [Flag("solid", "note", "One closed body, flat underneath.")]
     if made.border_cut_mm > 0.5:
-        text = f"The border was cut back by up to {made.border_cut_mm:.1f} mm where it climbs or folds, so that its walls are clean."
+        under = float(np.array(stand["origin"]) @ up) - made.highest_mm
+        where = f"none of it less than {under:.1f} mm below" if under > 0 else "some of it above"
+        text = (
+            f"The border was cut back by up to {made.border_cut_mm:.1f} mm where it climbs or folds, so that its walls are clean: "
+            f"{made.cut_mm2:.0f} mm² of the surface went, {where} the occlusal plane."
+        )
         flags.append(Flag("border-cut", "look" if made.border_cut_mm > 3 else "note", text))
     volume = volume_ml(body)
     readings = (
@@ -83,6 +89,7 @@ def _result(body: Mesh, made: Based, up: np.ndarray, scan: Mesh, settings: BaseS
         Reading("scan surface measured", 100 * measured, "%"),
         Reading("bottom off flat, at most", flatness_mm(body, up, made.floor_mm), "mm"),
         Reading("border cut back, at most", made.border_cut_mm, "mm"),
+        Reading("surface cut off with it", made.cut_mm2, "mm²"),
     )
     return StepResult({"body": body}, readings, tuple(flags), f"{volume:.1f} ml")
 
@@ -91,7 +98,7 @@ STEP = Step(
     name="base",
     title="Base",
     number=5,
-    version=3,
+    version=4,
     over=JAWS,
     settings=BaseSettings,
     needs={
