@@ -216,14 +216,15 @@ def _freed(local: Mesh, rotation: NDArray, run: Run) -> Mesh:
     crossed = border_points(local)
     for attempt, (slope, round_mm) in enumerate(_CURTAINS):
         run.tick(attempt / len(_CURTAINS), "walls")
-        left: Mesh | None = local
+        left = local
         for _ in range(_NIBBLES):
             freed, crossed = _cut_back(left, slope, round_mm)
             if not len(crossed):
                 return freed
-            left = _nibbled(left, crossed)
-            if left is None:
+            less = _nibbled(left, crossed)
+            if less is None:
                 break
+            left = less
     raise StepFailed(
         "The border folds over itself here, and no wall can go down from it. Trim more off at this place.",
         code="border-folds",

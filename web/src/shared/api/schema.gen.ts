@@ -884,6 +884,8 @@ export interface components {
         AgainGood: {
             /** Alike */
             alike?: string[][] | null;
+            /** Bodies */
+            bodies?: string[] | null;
             /** Rank */
             rank?: {
                 [key: string]: number;
