@@ -69,7 +69,7 @@ class SharedTest(unittest.TestCase):
 class CameBackTest(unittest.TestCase):
     def test_it_is_placed_and_called_what_it_is(self) -> None:
         upper, lower = jaws(3)
-        for gone in (0.3, 0.55):
+        for gone in (0.1, 0.3, 0.55):
             with self.subTest(gone=gone):
                 store, there = MemoryStore(), turn(9)
                 document = case(store, upper, lower, cut(body(), gone).moved(there))
@@ -85,6 +85,9 @@ class CameBackTest(unittest.TestCase):
                 self.assertIn("It came back", words)
                 self.assertIn("Laid on the lower jaw", words)
                 self.assertNotIn("None", words)
+                # What was cut off on the bench was not taken in the mouth.
+                beside = graph.node("again")
+                self.assertEqual((beside.json("rank"), beside.manifest.flags) if beside else ({}, []), ({}, []))
 
     def test_what_a_person_said_of_it_stands(self) -> None:
         store = MemoryStore()

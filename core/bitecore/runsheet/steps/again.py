@@ -12,6 +12,7 @@ import numpy as np
 from ...anatomy.following import Gone, follow, taken_away
 from ...anatomy.jaw import Jaw
 from ...anatomy.posts import posts
+from ...anatomy.shared import shared_surface
 from ...engine.gives import json_of
 from ...engine.model import Flag, Inputs, Need, Step, StepResult, StepSettings, once_with
 from ...progress import Run
@@ -52,7 +53,7 @@ def apply(inputs: Inputs, settings: AgainSettings, run: Run) -> StepResult:
 @dataclass(frozen=True)
 class _Beside:
     """Two scans of one jaw. posts, others : how many posts stand on the first alone, on the second alone; gone : None where
-    those would be taken for what treatment took away."""
+    those, or work of the bench, would be taken for what treatment took away."""
 
     posts: int
     others: int
@@ -65,7 +66,16 @@ def _compared(inputs: Inputs, a: str, b: str) -> _Beside | None:
     if done.matrix is None:
         return None
     stand = posts(moving, on, done.matrix), posts(on, moving, np.linalg.inv(done.matrix))
-    return _Beside(*stand, None if any(stand) else taken_away(moving, on, done.matrix))
+    gone = None if any(stand) else taken_away(moving, on, done.matrix)
+    # What one of them lost on the bench was not taken in the mouth.
+    if gone and gone.before is not None and (_made_of(moving, on) or _made_of(on, moving)):
+        gone = None
+    return _Beside(*stand, gone)
+
+
+def _made_of(one: Jaw, other: Jaw) -> bool:
+    shared = shared_surface(one.mesh, other.mesh)
+    return shared is not None and shared.made
 
 
 def _stand_there(shows: str, bare: str, count: int) -> Flag:
