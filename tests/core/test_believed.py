@@ -4,11 +4,13 @@ millimetres and degrees apart still face each other; the bite scans say where th
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from functools import cache
 
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from bitecore.anatomy.overhang import inside, overhang
 from bitecore.mesh import Mesh
 from bitecore.ops.rigid import placed
 from bitecore.runsheet import CASE, MemoryStore, evaluate
@@ -17,6 +19,8 @@ from demo import rescans
 from demo.arch import ArchPlan, Pair
 from tests.core.test_runsheet import case
 from tests.shapes import turn
+from tests.trial.bite import looked_at
+from tests.trial.second import mouth, second_plan
 
 PLAN = ArchPlan(seed=58, grid_mm=0.6, noise_mm=0.012)
 
@@ -71,6 +75,26 @@ class BelievedTest(unittest.TestCase):
         graph, m, codes = self.bite(np.eye(4))
         self.assertEqual((graph.node("bite").json("method"), m.tolist()), ("as they came", np.eye(4).tolist()))
         self.assertIn("bite-agrees", codes)
+
+    def test_jaws_taken_for_each_other_are_asked_for_and_the_fix_turns_them(self) -> None:
+        """The lower called the upper, the other told from it: no mouth closes with all of its upper teeth inside the lower's."""
+        graph, _, codes = self.bite(np.eye(4), bites=0, intake={"p1": {"jaw": "lower"}, "p2": {"jaw": "upper"}})
+        self.assertEqual(graph.jaws, {"p2": "upper", "p1": "lower"})
+        self.assertIn("jaws-swapped", codes)
+        fix = next(f for f in graph.node("bite").manifest.flags if f["code"] == "jaws-swapped")["fix"]
+        graph, _, codes = self.bite(np.eye(4), bites=0, **{fix["step"]: {fix["piece"]: fix["values"]}})
+        self.assertEqual(graph.jaws, {"p1": "upper", "p2": "lower"})
+        self.assertNotIn("jaws-swapped", codes)
+
+    def test_the_upper_stands_outside_in_mouths_by_other_rules(self) -> None:
+        for seed in (2, 7, 12):
+            with self.subTest(seed=seed):
+                found = mouth(replace(second_plan(seed, step_mm=0.5), noise_mm=0.0))
+                upper, lower = (looked_at(j.mesh) for j in (found.upper, found.lower))
+                for one, other, swapped in ((upper, lower, False), (lower, upper, True)):
+                    off = overhang(one, other, np.eye(4))
+                    self.assertEqual(set(off), {"left", "right", "front"})
+                    self.assertEqual(inside(off), swapped, off)
 
     def test_a_choice_by_hand_stands_and_the_difference_is_said(self) -> None:
         graph, m, codes = self.bite(away(3.0, 2.0, 1), bite={"*": {"source": "as they came"}})

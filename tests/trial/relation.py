@@ -25,7 +25,17 @@ WAYS = ("two bite scans", "one bite scan", "no bite scan", "two, one inside-out"
 RIGHT_MM = 0.15
 # Without a bite scan, less than this cannot be seen from two jaws: it is what an open bite is flagged from.
 _SEEN_MM = 0.5
-_QUESTIONS = {"bite-instead", "doubtful-bite", "no-relation", "fit-refused", "too-hard", "open-bite", "bite-left-out", "sides-disagree"}
+_QUESTIONS = {
+    "jaws-swapped",
+    "bite-instead",
+    "doubtful-bite",
+    "no-relation",
+    "fit-refused",
+    "too-hard",
+    "open-bite",
+    "bite-left-out",
+    "sides-disagree",
+}
 
 
 @dataclass(frozen=True)

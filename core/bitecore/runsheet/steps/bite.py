@@ -14,6 +14,7 @@ from ...anatomy.closing import Opposing, bench_axes, by_hand, closed, eased
 from ...anatomy.facing import Facing, as_they_came
 from ...anatomy.jaw import Jaw
 from ...anatomy.occlusal import bench_of, occlusal_frame
+from ...anatomy.overhang import inside, overhang
 from ...anatomy.relation import Relation, relation
 from ...engine.gives import ByPiece, by_piece, json_of
 from ...engine.model import WHOLE, Beside, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
@@ -103,7 +104,8 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
     known = found.meet if (matrix == found.lower_to_upper).all() else None
     meet = known or relation(upper.mesh, lower.mesh, lower_to_upper=matrix, lower_up=lower.up, upper_up=upper.up)
     run.tick(0.9, "judging")
-    flags = [*guessed, *found.flags, *moves[0], *_judged(meet, matrix, pieces[1], settings)]
+    swapped = _swapped(upper, lower, matrix, pieces[0])
+    flags = [*guessed, *swapped, *found.flags, *moves[0], *_judged(meet, matrix, pieces[1], settings)]
     readings = (*found.readings, *moves[1], *_measured(meet))
     values = {
         "home_to_bite": ByPiece({pieces[0]: eye, pieces[1]: eye if (matrix == np.eye(4)).all() else rows(matrix)}),
@@ -124,6 +126,18 @@ def _guessed(about: dict, jaws: Mapping[str, str]) -> Flag:
     piece, jaw = next((p, j) for p, j in jaws.items() if about[p]["jaw"] != j)
     text = f"Both scans look like the {about[piece]['jaw']} jaw; one of them was taken as the {jaw}. Look whether it is, or choose."
     return Flag("jaw-guessed", "look", text)
+
+
+def _swapped(upper: Jaw, lower: Jaw, matrix: NDArray, piece: str) -> tuple[Flag, ...]:
+    """Where the upper's teeth stand inside the lower's all round, the two may have been taken for each other."""
+    off = overhang(upper, lower, matrix)
+    if not inside(off):
+        return ()
+    text = (
+        f"In this bite the upper's teeth stand inside the lower's all round, {-off['left']:.1f} mm left and {-off['right']:.1f} mm right: "
+        "the two may be taken for each other. Fix makes the upper the lower."
+    )
+    return (Flag("jaws-swapped", "look", text, fix=Fix("intake", piece, {"jaw": "lower"})),)
 
 
 def _relation(inputs: Inputs, settings: BiteSettings, upper: Jaw, lower: Jaw) -> _Found:
@@ -334,7 +348,7 @@ STEP = Step(
     name="bite",
     title="Bite",
     number=2,
-    version=6,
+    version=7,
     over=WHOLE,
     settings=BiteSettings,
     beside={"nudged_on": Beside(_NUDGE, anew=True)},
