@@ -97,7 +97,7 @@ def take(folder: Path) -> None:
         page.wait_for_timeout(500)
         shot("details")
         page.context.clear_cookies(name="sessionid")
-        page.get_by_label("Purpose").fill("Sports guard, doubled")
+        page.get_by_label("Notes").fill("Doubled over the canines.")
         page.get_by_role("dialog", name="Sign in again").wait_for()
         page.wait_for_timeout(500)
         shot("again")

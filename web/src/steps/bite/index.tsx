@@ -69,7 +69,7 @@ const putElsewhere = (data: CaseOut) => flagsOf(detailOf(data, "bite")).some((f)
 const cameSo: Tool = {
   id: "came",
   title: "As it came",
-  long: "As it came: the lower as it came, as a ghost beside its bite",
+  long: "As it came: a ghost beside the bite",
   keys: "j",
   icon: History,
   group: "Views",
