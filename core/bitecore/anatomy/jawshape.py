@@ -48,8 +48,7 @@ def mirror_axis(plan: NDArray, angles_rad: NDArray, *, cell: float = 0.5, soft_m
         low = np.floor(turned.min(0) / cell) - 8
         index = (turned / cell - low).astype(int)
         shape = index.max(0) + 9
-        grid = np.zeros(shape)
-        np.add.at(grid, (index[:, 0], index[:, 1]), 1.0)
+        grid = np.bincount(index @ [shape[1], 1], minlength=shape.prod()).reshape(shape).astype(np.float64)
         grid = gaussian_filter(np.minimum(grid, np.quantile(grid[grid > 0], 0.9)), soft_mm / cell)
         size = 2 * shape[0]
         power = np.fft.rfft(grid, size, axis=0)

@@ -6,6 +6,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from itertools import permutations
 
+import numba as nb
 import numpy as np
 from numpy.typing import NDArray
 
@@ -49,34 +50,58 @@ def discs(mesh: Mesh, points: NDArray) -> list[Disc]:
     edge = float(np.sqrt(2.3 * np.median(face_areas_mm2(mesh)))) or _SMOOTH_MM
     normal = mean_of_neighbours(f, vertex_normals(mesh), int(np.clip((_SMOOTH_MM / edge) ** 2, 2, 12)))
     normal /= np.maximum(np.linalg.norm(normal, axis=1), 1e-12)[:, None]
-    mean = _unit_rows(normal[f].sum(1))
-    alike = np.minimum.reduce([np.einsum("ij,ij->i", normal[f[:, k]], mean) for k in range(3)])
-    part = mesh.of_faces(alike > _ALIKE_COS)
+    part = mesh.of_faces(_alike(f, normal) > _ALIKE_COS)
     count, label = face_components(part)
     sizes = np.bincount(label, face_areas_mm2(part), count)
     area = area_vectors(part)
     wall = vertex_normals(mesh)
+    of_label = np.argsort(label, kind="stable")
+    starts = np.searchsorted(label[of_label], np.arange(count + 1))
+    near = _ByWidth(v[f[:, 0]])
     out: list[Disc] = []
     for c in np.flatnonzero((sizes > _LEAST_MM2 / 3) & (sizes < _MOST_MM2)):
-        seed = part.faces[label == c]
-        axis = area[label == c].sum(0)
-        disc = _end_of(mesh, part.vertices_mm[np.unique(seed)], axis / np.linalg.norm(axis), points)
+        own = of_label[starts[c] : starts[c + 1]]
+        axis = area[own].sum(0)
+        disc = _end_of(mesh, near, part.vertices_mm[np.unique(part.faces[own])], axis / np.linalg.norm(axis), points)
         if disc is not None and _stands(disc, v, wall) and all(np.linalg.norm(disc.middle_mm - d.middle_mm) > 2.0 for d in out):
             out.append(disc)
     return out
 
 
-def _unit_rows(vectors: NDArray) -> NDArray[np.float64]:
-    return vectors / np.maximum(np.linalg.norm(vectors, axis=1), 1e-12)[:, None]
+@nb.njit(cache=True)
+def _alike(faces, normal):
+    """(m,) cosine between the mean normal of each triangle's corners and the one that is least like it."""
+    out = np.empty(len(faces))
+    for i in range(len(faces)):
+        a, b, c = normal[faces[i, 0]], normal[faces[i, 1]], normal[faces[i, 2]]
+        x, y, z = a[0] + b[0] + c[0], a[1] + b[1] + c[1], a[2] + b[2] + c[2]
+        long = max(np.sqrt(x * x + y * y + z * z), 1e-12)
+        least = min(a[0] * x + a[1] * y + a[2] * z, b[0] * x + b[1] * y + b[2] * z)
+        out[i] = min(least, c[0] * x + c[1] * y + c[2] * z) / long
+    return out
 
 
-def _end_of(mesh: Mesh, seed: NDArray, axis: NDArray, points: NDArray) -> Disc | None:
+class _ByWidth:
+    """Points (k, 3) sorted along one axis, so that a few near ones are found without looking at all."""
+
+    def __init__(self, points: NDArray) -> None:
+        self._points = points
+        self._order = np.argsort(points[:, 0], kind="stable")
+        self._x = points[self._order, 0]
+
+    def within(self, reach: float, middle: NDArray) -> NDArray[np.int64]:
+        """In the order they were given in."""
+        some = np.sort(self._order[slice(*np.searchsorted(self._x, [middle[0] - reach, middle[0] + reach]))])
+        return some[np.linalg.norm(self._points[some] - middle, axis=1) < reach]
+
+
+def _end_of(mesh: Mesh, near: _ByWidth, seed: NDArray, axis: NDArray, points: NDArray) -> Disc | None:
     """The whole flat end around a seed (k, 3) of it, out to its rim; None where it is none."""
     middle = seed.mean(0)
     if np.abs((seed - middle) @ axis).max() > 2 * _FLAT_MM:
         return None
     reach = float(np.linalg.norm(seed - middle, axis=1).max()) + 0.9
-    corner = mesh.vertices_mm[mesh.faces[(np.linalg.norm(mesh.vertices_mm[mesh.faces[:, 0]] - middle, axis=1) < reach)]]
+    corner = mesh.vertices_mm[mesh.faces[near.within(reach, middle)]]
     corner = corner[(np.abs((corner - middle) @ axis) < _FLAT_MM).all(1)]
     if len(corner) < 6:
         return None
