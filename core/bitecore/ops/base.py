@@ -215,9 +215,9 @@ def _freed(local: Mesh, rotation: NDArray, run: Run) -> Mesh:
     """What lies above the first curtain under whose border walls can go straight down."""
     crossed = border_points(local)
     for attempt, (slope, round_mm) in enumerate(_CURTAINS):
-        run.tick(attempt / len(_CURTAINS), "walls")
         left = local
-        for _ in range(_NIBBLES):
+        for nibble in range(_NIBBLES):
+            run.tick((attempt + nibble / _NIBBLES) / len(_CURTAINS), "walls")
             freed, crossed = _cut_back(left, slope, round_mm)
             if not len(crossed):
                 return freed
