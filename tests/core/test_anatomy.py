@@ -14,7 +14,7 @@ from bitecore.mesh import Mesh
 from bitecore.ops.closest import ClosestPoints
 from bitecore.ops.rigid import placed
 from tests.core.test_mesh import joined
-from tests.shapes import arches, box, jaws, sphere, turn
+from tests.shapes import arches, box, jaws, sheet, sphere, turn
 
 CASES = ((3, ()), (21, ()), (34, (15,)), (47, (36, 24)))
 
@@ -62,6 +62,11 @@ class JawTest(unittest.TestCase):
         self.assertEqual(recognise(wild).kind, "other")
         self.assertEqual(recognise(sphere(4, 12)).kind, "other")
         self.assertNotEqual(recognise(box((90, 60, 30))).kind, "jaw")
+
+    def test_a_plane_called_a_jaw_gives_numbers(self) -> None:
+        frame = occlusal_frame(sheet(40, 40, lambda x, y: 0 * x, (50, 50)), up=np.array([0, 0, 1.0]), front=np.array([0, -1.0, 0]))
+        for found in (frame.origin_mm, frame.up, frame.front):
+            self.assertTrue(np.isfinite(found).all())
 
 
 class UnitTest(unittest.TestCase):

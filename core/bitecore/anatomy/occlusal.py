@@ -77,7 +77,9 @@ def occlusal_frame(mesh: Mesh, *, up: NDArray, front: NDArray) -> OcclusalFrame:
     local = vertices @ flat.T
     edge = local[(np.abs(local[:, 0] - offset) < 4.0) & (local[:, 2] > height - 2.0)]
     front_most = edge[edge[:, 1] < np.quantile(edge[:, 1], 0.02) + 7.0] if len(edge) else tips
-    crown = front_most[front_most[:, 2] > np.quantile(front_most[:, 2], 0.9)]
+    # Of a plane nothing is higher than the rest.
+    high = front_most[:, 2] > np.quantile(front_most[:, 2], 0.9)
+    crown = front_most[high] if high.any() else front_most
     origin = np.array([offset, float(np.median(crown[:, 1])), float(tips[:, 2].mean())]) @ flat
     spread = float(np.sqrt(np.mean((tips[:, 2] - tips[:, 2].mean()) ** 2)))
     return OcclusalFrame(origin, up, -flat[1], tips @ flat, spread)
