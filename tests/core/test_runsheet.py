@@ -165,9 +165,14 @@ class OneJawTest(unittest.TestCase):
     def test_jaws_in_different_coordinates_have_no_bite_and_go_on(self) -> None:
         store = MemoryStore()
         upper, lower = jaws(3)
-        done = evaluate(case(store, upper, lower.moved(turn(5))), CASE, store, until="plate")
-        self.assertEqual([f["code"] for f in done.graph.node("bite").manifest.flags], ["no-relation"])
-        self.assertEqual(done.graph.node("plate").state, "done")
+        document = case(store, upper, lower.moved(turn(5)))
+        open_bite = evaluate(document, CASE, store, until="plate").graph
+        self.assertEqual([f["code"] for f in open_bite.node("bite").manifest.flags], ["no-relation"])
+        # None of them calls itself done: a pair without a bite is none.
+        after = [n for n in open_bite.nodes.values() if n.step.name in ("level", "trim", "base", "plate")]
+        self.assertEqual({(n.state, n.manifest.flags[0]["code"]) for n in after}, {("look", "bite-left-open")})
+        asked = evaluate(document.model_copy(update={"settings": {"bite": {"*": {"source": "none"}}}}), CASE, store, until="plate")
+        self.assertEqual(asked.graph.node("plate").state, "done")
 
     def test_two_that_look_alike_are_told_apart_by_their_overjet_and_it_is_said(self) -> None:
         upper, lower = jaws(3, palate=False)

@@ -248,7 +248,7 @@ class TrimTest(unittest.TestCase):
 class LevelTest(unittest.TestCase):
     def lower(self, m: np.ndarray, **settings: Any) -> StepResult:
         about = {"l": {"up": m[:3, 2].tolist(), "front": (-m[:3, 1]).tolist()}}
-        values = {"mesh": {"l": jaws(3)[1].moved(m)}, "about": about, "home_to_bite": {"l": np.eye(4).tolist()}}
+        values = {"mesh": {"l": jaws(3)[1].moved(m)}, "about": about, "home_to_bite": {"l": np.eye(4).tolist()}, "method": None}
         return do("level", values, {"l": "lower"}, **settings)
 
     def test_three_marks_make_the_plane_exactly(self) -> None:
@@ -278,6 +278,7 @@ class LevelTest(unittest.TestCase):
             "mesh": {"u": upper, "l": lower},
             "about": {"u": {"up": [0, 0, -1], "front": [0, -1, 0]}, "l": {"up": [0, 0, 1], "front": [0, -1, 0]}},
             "home_to_bite": {"u": np.eye(4).tolist(), "l": np.eye(4).tolist()},
+            "method": "as they came",
         }
         for settings in ({}, {"tilt_deg": 4.0, "roll_deg": -2.5, "turn_deg": 10.0, "left_mm": 1.5}):
             bench = do("level", values, {"u": "upper", "l": "lower"}, **settings).values["home_to_bench"]

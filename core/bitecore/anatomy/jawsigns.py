@@ -3,8 +3,8 @@
 Facts of anatomy (Nelson and Ash, Wheeler's Dental Anatomy, Physiology and Occlusion; from memory): the four lower front teeth
 are narrow and about equally wide, the upper central incisors are the widest; lower back teeth lean to the tongue and their
 inner cusps lie under the outer ones, upper back teeth lean to the cheek and their inner cusps reach past the outer ones (curve
-of Wilson); the tips of the lower stand in a hollow curve (curve of Spee);
-the lower arch lies within the upper.
+of Wilson); upper molars are thicker across the arch, and beside them the gum runs to the palate, while that of the lower falls
+straight down; the tips of the lower stand in a hollow curve (curve of Spee); the lower arch lies within the upper.
 """
 
 from __future__ import annotations
@@ -16,18 +16,23 @@ from scipy.ndimage import gaussian_filter1d
 from .along import Alongside, alongside
 
 EMBRASURES, INNER_CUSPS, CURVE = "embrasures of the front teeth", "inner cusps at the molars", "hollow curve of the tips"
+TONGUE_SIDE = "tongue side at the molars"
 INNER_MOLARS, INNER_PREMOLARS, OUTER_MOLARS = (
     "inner width at the first molars", "inner width at the premolars", "outer width at the second molars",
 )  # fmt: skip
 # Embrasures in mm from the midline: sums of the mesio-distal widths of published tables (Wheeler, Black; from memory).
 _EMBRASURES = {"upper": np.array([0, 8.7, 15.2, 22.8, 30.0]), "lower": np.array([0, 5.2, 10.9, 17.8, 25.0])}
 _STEP_MM, _COARSE_MM, _FRONT_MM, _SHOWN_MM = 0.25, 0.5, 27.0, 24.5
-_UNLIKE = 0.2
+_UNLIKE = 0.1
+# One deep notch does not stand for those that are missing: none counts for more, and the two shallowest count again.
+_DEEPEST, _SHALLOWEST = 1.5, 2
 _HALF_MM, _BIN_MM = 56.0, 1.0
 # Where the molars of either jaw stand along the arch.
 _MOLARS = (36.0, 52.0)
 # What lies so far under the plane is no crown; so many stretches (mm) of a kind have to be there.
 _LOST_MM, _LEAST = 3.0, 6
+# Under the crowns, over what most scans reach.
+_GUM_MM = (-9.0, -7.5)
 # The buccal cusps of the first molars stand at least so far behind the incisors (generated arches of the table's sizes).
 _MOLARS_MM = 22.0
 # Arches widen by 6 to 8 mm from premolars to molars; by more than this only where a molar is missing (the same arches).
@@ -44,6 +49,7 @@ def signs(local: NDArray[np.float64], tips: NDArray[np.float64]) -> dict[str, fl
     return {
         EMBRASURES: _embrasures(beside),
         INNER_CUSPS: _inner_cusps(beside),
+        TONGUE_SIDE: _tongue_side(beside),
         INNER_MOLARS: np.nan if molars - premolars > _ASTRAY_MM else molars,
         INNER_PREMOLARS: premolars,
         OUTER_MOLARS: _outer(local, 34.0),
@@ -53,10 +59,7 @@ def signs(local: NDArray[np.float64], tips: NDArray[np.float64]) -> dict[str, fl
 
 def _inner_cusps(beside: Alongside) -> float:
     """How far those of the molars lie under the outer ones (mm), in the middle of both sides."""
-    place = np.floor((beside.along + _HALF_MM) / _BIN_MM).astype(int)
-    count = int(2 * _HALF_MM / _BIN_MM)
-    on = (place >= 0) & (place < count)
-    at, points = place[on], beside.where(on)
+    at, points, count = _binned(beside)
 
     def highest(low: float, high: float) -> NDArray[np.float64]:
         pick = (points.across > low) & (points.across < high)
@@ -66,6 +69,24 @@ def _inner_cusps(beside: Alongside) -> float:
     away = np.abs((np.arange(count) + 0.5) * _BIN_MM - _HALF_MM)
     there = (away >= _MOLARS[0]) & (away < _MOLARS[1]) & np.isfinite(outer - inner) & (np.fmax(outer, inner) > -_LOST_MM)
     return float(np.median((outer - inner)[there])) if there.sum() >= _LEAST else np.nan
+
+
+def _tongue_side(beside: Alongside) -> float:
+    """How far the gum beside the molars, under their crowns, lies from the line of the outer cusps (mm, to the cheek plus)."""
+    at, points, count = _binned(beside)
+    pick = (points.height > _GUM_MM[0]) & (points.height < _GUM_MM[1]) & (points.across < 0)
+    farthest = -_largest(at[pick], -points.across[pick], count)
+    away = np.abs((np.arange(count) + 0.5) * _BIN_MM - _HALF_MM)
+    there = (away >= _MOLARS[0]) & (away < _MOLARS[1]) & np.isfinite(farthest)
+    return float(np.median(farthest[there])) if there.sum() >= _LEAST else np.nan
+
+
+def _binned(beside: Alongside) -> tuple[NDArray[np.int64], Alongside, int]:
+    """(which millimetre along the arch each point lies on, the points that lie on one, how many there are)."""
+    place = np.floor((beside.along + _HALF_MM) / _BIN_MM).astype(int)
+    count = int(2 * _HALF_MM / _BIN_MM)
+    on = (place >= 0) & (place < count)
+    return place[on], beside.where(on), count
 
 
 def _largest(at: NDArray, values: NDArray, count: int) -> NDArray[np.float64]:
@@ -123,8 +144,9 @@ def _best_fit(places: NDArray, notched: NDArray, where: NDArray) -> float:
         between = (at[1:] + at[:-1]) / 2
         unlike = _UNLIKE * ((scale - 1.0) / 0.05) ** 2
         for shift in np.arange(-2.0, 2.01, 0.25):
-            found = np.interp(at + shift, places, notched).mean() - np.interp(between + shift, places, notched).mean()
-            best = max(best, found - unlike)
+            found = np.minimum(np.interp(at + shift, places, notched), _DEEPEST)
+            apart = found.mean() - np.maximum(np.interp(between + shift, places, notched), -_DEEPEST).mean()
+            best = max(best, apart + np.sort(found)[:_SHALLOWEST].mean() - unlike)
     return float(best)
 
 

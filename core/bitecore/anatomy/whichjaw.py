@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from .jawsigns import CURVE, EMBRASURES, INNER_CUSPS, INNER_MOLARS, INNER_PREMOLARS, OUTER_MOLARS, signs
+from .jawsigns import CURVE, EMBRASURES, INNER_CUSPS, INNER_MOLARS, INNER_PREMOLARS, OUTER_MOLARS, TONGUE_SIDE, signs
 
 
 @dataclass(frozen=True)
@@ -32,8 +32,9 @@ class _Sign:
 
 # Widths go together.
 SIGNS = {
-    EMBRASURES: _Sign(2.26, -0.82, 1.12),
+    EMBRASURES: _Sign(2.4, -2.4, 2.2),
     INNER_CUSPS: _Sign(-0.13, 0.52, 0.78, most=1.5),
+    TONGUE_SIDE: _Sign(-12.2, -8.5, 1.95),
     INNER_MOLARS: _Sign(37.4, 33.5, 4.2, weight=0.6),
     INNER_PREMOLARS: _Sign(29.7, 26.3, 3.4, weight=0.6),
     OUTER_MOLARS: _Sign(61.0, 56.9, 5.0, weight=0.6),

@@ -137,11 +137,15 @@ class Auto(TypedDict):
 
 
 class Stand(TypedDict):
-    """What a jaw's own steps need of the bench, in its home: up is to the tips, front to the lips."""
+    """What a jaw's own steps need of the bench, in its home: up is to the tips, front to the lips.
+
+    alone : the other jaw is there, and no bite yet
+    """
 
     origin: Point
     up: Point
     front: Point
+    alone: NotRequired[bool]
 
 
 class Saw(TypedDict):

@@ -12,6 +12,7 @@ from ...mesh import GROUP_CUT, GROUP_SCAN, Mesh, check_solid, face_normals, volu
 from ...ops.base import Based, base
 from ...ops.clip import saw_solid
 from ...progress import Run
+from ..unbitten import left_open
 
 NEAR_CUT_MM = 1.0
 
@@ -70,7 +71,7 @@ def _result(body: Mesh, made: Based, stand: dict, scan: Mesh) -> StepResult:
     up = np.array(stand["up"])
     moved, measured = surface_moved_um(body, scan)
     height = body.vertices_mm @ up
-    flags = [Flag("solid", "note", "One closed body, flat underneath.")]
+    flags = [*left_open("alone" in stand), Flag("solid", "note", "One closed body, flat underneath.")]
     if made.border_cut_mm > 0.5:
         under = float(np.array(stand["origin"]) @ up) - made.highest_mm
         where = f"none of it less than {under:.1f} mm below" if under > 0 else "some of it above"

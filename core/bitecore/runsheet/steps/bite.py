@@ -97,7 +97,7 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
     pieces = (piece_of["upper"], piece_of["lower"])
     if found.lower_to_upper is None:
         bite = ByPiece({pieces[0]: eye, pieces[1]: None})
-        values = {"home_to_bite": bite, "related": False, "method": "missing", "nudged_on": "by hand"}
+        values = {"home_to_bite": bite, "related": False, "method": found.how, "nudged_on": "by hand"}
         return StepResult(values, (), (*found.flags, *guessed), "missing")
     run.tick(0.5, "moving the lower")
     matrix, moves = _moved(upper, lower, found, settings)

@@ -12,6 +12,7 @@ from ...engine.gives import FILES, Files, FileValue, json_of
 from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...progress import Run
 from ..export import Body, check_pattern, export, joined
+from ..unbitten import left_open
 from ..values import Naming, OutputRow
 
 
@@ -72,14 +73,15 @@ def apply(inputs: Inputs, settings: HandOffSettings, run: Run) -> StepResult:
     size = sum(len(f.data) for f in files) / 1e6
     flag = Flag("files-made", "note", f"{len(files)} file{'s' * (len(files) != 1)} in {settings.frame} coordinates.")
     readings = (Reading("files", len(files)), Reading("size", size, "MB"))
-    return StepResult(values, readings, (flag,), f"{len(files)} files")
+    flags = (*left_open(inputs["method"] == "missing"), flag)
+    return StepResult(values, readings, flags, f"{len(files)} files")
 
 
 STEP = Step(
     name="hand-off",
     title="Hand-off",
     number=10,
-    version=5,
+    version=6,
     over=WHOLE,
     on_demand=True,
     settings=HandOffSettings,
@@ -89,6 +91,7 @@ STEP = Step(
         "home_to_bench": Need("level", "home_to_bench", each=True),
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
         "home_to_plate": Need("plate", "home_to_plate", each=True, optional=True),
+        "method": Need("bite", "method", optional=True),
         "number": Need("case", "number"),
         "practice": Need("case", "practice"),
         "date": Need("case", "opened"),

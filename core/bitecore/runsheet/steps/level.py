@@ -15,6 +15,7 @@ from ...engine.model import WHOLE, Beside, Fix, Flag, Inputs, Need, Reading, Ste
 from ...errors import StepFailed
 from ...ops.rigid import angle_deg, placed, rounded, rows, turned, unit
 from ...progress import Run
+from ..unbitten import left_open
 from ..values import Auto, Matrix, Point, Stand
 
 
@@ -91,15 +92,17 @@ def apply(inputs: Inputs, settings: LevelSettings, run: Run) -> StepResult:
     lead = bench_of(frames[leader], inputs.jaws[leader])
     to_leader = np.linalg.inv(np.asarray(to_bite[leader], np.float64))
     bench, stand, auto = ByPiece(), ByPiece(), {}
+    alone = inputs["method"] == "missing"
     for piece, jaw in inputs.jaws.items():
         own = to_bite.get(piece)
         auto[piece] = bench_of(frames[piece], jaw) if own is None else lead @ to_leader @ own
         matrix = hand @ auto[piece]
         bench[piece] = rows(matrix)
-        stand[piece] = _stand(matrix, jaw)
+        stand[piece] = _stand(matrix, jaw) | ({"alone": True} if alone else {})
     result = _result(frames[leader], inputs.jaws[leader], bench, stand, settings, lead)
     now = {"on": leader, "matrix": rows(auto[leader])}
-    result = replace(result, values={**result.values, "auto": now}, flags=(*_drifted(settings, auto, now), *result.flags))
+    said = (*left_open(alone), *_drifted(settings, auto, now), *result.flags)
+    result = replace(result, values={**result.values, "auto": now}, flags=said)
     if marked:
         by_hand = Flag("levelled-by-marks", "note", "Levelled by three marks set by hand.")
         return replace(result, flags=(by_hand, *(f for f in result.flags if f.code != "levelled")))
@@ -169,7 +172,7 @@ STEP = Step(
     name="level",
     title="Level",
     number=3,
-    version=4,
+    version=5,
     over=WHOLE,
     settings=LevelSettings,
     beside={"auto": Beside(_HAND)},
@@ -177,6 +180,7 @@ STEP = Step(
         "mesh": Need("intake", "mesh", each=True),
         "about": Need("intake", "about", each=True),
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
+        "method": Need("bite", "method", optional=True),
     },
     gives={
         "home_to_bench": by_piece(json_of(Matrix)),

@@ -12,6 +12,7 @@ from ...ops.rigid import rows
 from ...parts.laying import box_of, flat, quarter, shifted
 from ...parts.shelf import Printer
 from ...progress import Run
+from ..unbitten import left_open
 from ..values import BuildPlate, Matrix
 
 
@@ -32,7 +33,7 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
         stand = inputs.of("stand", piece)
         laid[piece] = flat(body, stand["up"], stand["front"])
     places, fits = _arranged(laid, printer, settings)
-    flags = []
+    flags = [*left_open(any("alone" in stand for stand in inputs["stand"].values()))]
     tall = max(size[2] for _, size in laid.values())
     if not fits:
         size = f"{printer.width_mm:.0f} × {printer.depth_mm:.0f} mm"
@@ -41,7 +42,7 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     if tall > printer.height_mm:
         text = f"The tallest body is {tall:.1f} mm; the {title} builds up to {printer.height_mm:.0f} mm."
         flags.append(Flag("too-tall", "stop", text))
-    if not flags:
+    if fits and tall <= printer.height_mm:
         flags.append(Flag("on-plate", "note", f"Everything lies within the plate of the {title}."))
     low = np.min([box_of(places[k], inputs["body"][k])[0] for k in laid], axis=0)
     high = np.max([box_of(places[k], inputs["body"][k])[1] for k in laid], axis=0)

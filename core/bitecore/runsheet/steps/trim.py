@@ -17,6 +17,7 @@ from ...ops.holes import Hole, close_holes
 from ...ops.mend import Mended, largest_piece, mend
 from ...ops.rigid import rounded
 from ...progress import Run
+from ..unbitten import left_open
 from ..values import Saws
 
 _LEAST_DEPTH_MM = 11.0  # Longer than most crowns (Wheeler's averages run to 11 mm; from memory).
@@ -60,7 +61,7 @@ def apply(inputs: Inputs, settings: TrimSettings, run: Run) -> StepResult:
     saws = _saws(eased, settings, up, front, origin)
     deep = _sawn(eased, saws["bottom"])
     shown = _sawn(deep, saws["back"])
-    flags = _flags(inputs.piece, mended, closed, left)
+    flags = [*left_open("alone" in inputs["stand"]), *_flags(inputs.piece, mended, closed, left)]
     readings = (
         Reading("bottom saw below the occlusal plane", saws["bottom"]["mm"], "mm"),
         Reading("back saw behind the incisors", saws["back"]["mm"], "mm"),

@@ -3243,8 +3243,12 @@ export interface components {
         /**
          * Stand
          * @description What a jaw's own steps need of the bench, in its home: up is to the tips, front to the lips.
+         *
+         *     alone : the other jaw is there, and no bite yet
          */
         Stand: {
+            /** Alone */
+            alone?: boolean;
             /** Front */
             front: [
                 number,
