@@ -69,7 +69,7 @@ def _levelled(scans: dict[str, Mesh]) -> dict[str, np.ndarray]:
         shape = recognise(mesh)
         # Level is asked about jaws that are known: of one taken for the other, Intake's trial tells.
         abouts[jaw] = {"up": shape.up.tolist(), "front": shape.front.tolist()}
-    values = {"mesh": scans, "about": abouts, "home_to_bite": {j: np.eye(4).tolist() for j in scans}}
+    values = {"mesh": scans, "about": abouts, "home_to_bite": {j: np.eye(4).tolist() for j in scans}, "method": None}
     done = step.apply(Inputs(values, jaws={j: j for j in scans}), step.check({}), QUIET)
     return {j: np.array(m) for j, m in done.values["home_to_bench"].items()}
 

@@ -24,6 +24,9 @@ _MIRROR_ROUNDS = (0, 2, 5)
 _CROWN_MM, _ARCH_MM, _SOFT_MM = 5.0, 15.0, 0.8
 # Front teeth reach so far behind the foremost (mm; common practice, no source).
 _FRONT_MM = 16.0
+# Tips of one jaw lie so far off any plane (curves of Spee and Wilson; generated mouths): with less, planes that keep or leave out
+# a lone molar find each other by turns.
+_LEAST_SPREAD_MM = 0.6
 # One in every 0.15 mm: of a finer scan, the others know nothing of tips that these do not.
 _VERTICES = 150_000
 
@@ -148,7 +151,7 @@ def _plane(tips: NDArray) -> tuple[NDArray, NDArray[np.bool_]]:
         a = np.c_[tips[keep, :2], np.ones(keep.sum())]
         fit = np.linalg.lstsq(a, tips[keep, 2], rcond=None)[0]
         off = tips[:, 2] - np.c_[tips[:, :2], np.ones(len(tips))] @ fit
-        spread = max(float(np.median(np.abs(off[keep]))) * 1.4826, 0.25)
+        spread = max(float(np.median(np.abs(off[keep]))) * 1.4826, _LEAST_SPREAD_MM)
         new = (off > -2.2 * spread) & (off < 3.0 * spread)
         if new.sum() < 5 or (new == keep).all():
             break
