@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.fft import irfft, next_fast_len, rfft
 from scipy.ndimage import gaussian_filter
 
 from ..mesh import Mesh
@@ -42,17 +43,18 @@ def mirror_axis(plan: NDArray, angles_rad: NDArray, *, cell: float = 0.5, soft_m
     For each angle the points are binned, and the autocorrelation along x gives every offset at once.
     """
     best = (0.0, 0.0, -1.0)
+    x, y = np.ascontiguousarray(plan.T)
     for angle in angles_rad:
         c, s = np.cos(angle), np.sin(angle)
-        turned = plan @ np.array([[c, s], [-s, c]])  # columns: x', y'
-        low = np.floor(turned.min(0) / cell) - 8
-        index = (turned / cell - low).astype(int)
-        shape = index.max(0) + 9
-        grid = np.bincount(index @ [shape[1], 1], minlength=shape.prod()).reshape(shape).astype(np.float64)
+        column, row = (c * x - s * y) / cell, (s * x + c * y) / cell
+        low = float(np.floor(column.min())) - 8
+        i, j = (column - low).astype(int), (row - np.floor(row.min()) + 8).astype(int)
+        shape = (int(i.max()) + 9, int(j.max()) + 9)
+        grid = np.bincount(i * shape[1] + j, minlength=shape[0] * shape[1]).reshape(shape).astype(np.float64)
         grid = gaussian_filter(np.minimum(grid, np.quantile(grid[grid > 0], 0.9)), soft_mm / cell)
-        size = 2 * shape[0]
-        power = np.fft.rfft(grid, size, axis=0)
-        match = np.fft.irfft((power * power).sum(1), size)
+        size = next_fast_len(2 * shape[0], real=True)
+        power = rfft(grid, size, axis=0)
+        match = irfft((power * power).sum(1), size)
         at = int(match.argmax())
         score = match[at] / (grid**2).sum()
         if score > best[2]:
@@ -60,5 +62,5 @@ def mirror_axis(plan: NDArray, angles_rad: NDArray, *, cell: float = 0.5, soft_m
             left, right = match[at - 1], match[(at + 1) % size]
             bend = left - 2 * match[at] + right
             shift = 0.5 * (left - right) / bend if bend < 0 else 0.0
-            best = (float(angle), float(((at + shift) / 2 + low[0] + 0.5) * cell), float(score))
+            best = (float(angle), float(((at + shift) / 2 + low + 0.5) * cell), float(score))
     return best
