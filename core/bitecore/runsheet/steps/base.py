@@ -80,6 +80,9 @@ def _result(body: Mesh, made: Based, stand: dict, scan: Mesh) -> StepResult:
             f"{made.cut_mm2:.0f} mm² of the surface went, {where} the occlusal plane."
         )
         flags.append(Flag("border-cut", "look" if made.border_cut_mm > 3 else "note", text))
+    if not made.clean_walls:
+        text = "The walls go down from the ragged border itself: folds of the scan lie so near that no smooth wall goes round them."
+        flags.append(Flag("ragged-walls", "look", text))
     volume = volume_ml(body)
     readings = (
         Reading("volume", volume, "ml"),
@@ -99,7 +102,7 @@ STEP = Step(
     name="base",
     title="Base",
     number=5,
-    version=4,
+    version=5,
     over=JAWS,
     settings=BaseSettings,
     needs={
