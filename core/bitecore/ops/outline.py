@@ -99,4 +99,4 @@ def _evened(contour: NDArray) -> NDArray[np.float64]:
     count = max(round(run[-1] / _STEP_MM), 8)
     at = np.arange(count) / count * run[-1]
     ring = np.c_[np.interp(at, run, contour[:, 0]), np.interp(at, run, contour[:, 1])]
-    return ndimage.gaussian_filter1d(ring, 0.5, axis=0, mode="wrap")
+    return ndimage.gaussian_filter1d(ring, 1.5, axis=0, mode="wrap")

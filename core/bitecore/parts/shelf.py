@@ -7,20 +7,26 @@ from pydantic import BaseModel, ConfigDict, Field
 
 
 class Printer(BaseModel):
-    """The build space: width along x, depth along y, height along z."""
+    """The build space: width along x, depth along y, height along z; the side of a pixel; what a layer takes besides its light."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
     width_mm: float = Field(ge=10, le=2000, title="Width", json_schema_extra={"unit": "mm"})
     depth_mm: float = Field(ge=10, le=2000, title="Depth", json_schema_extra={"unit": "mm"})
     height_mm: float = Field(ge=10, le=2000, title="Height", json_schema_extra={"unit": "mm"})
+    pixel_mm: float = Field(0.05, ge=0.01, le=0.2, title="Pixel", json_schema_extra={"unit": "mm"})
+    lift_s: float = Field(5.0, ge=0, le=120, title="Lift and rest a layer", json_schema_extra={"unit": "s"})
 
 
 class Resin(BaseModel):
-    """density_g_ml : cured; 1.1 to 1.2 is usual for models (common practice, no source)."""
+    """density_g_ml : cured; 1.1 to 1.2 is usual for models. A layer takes 1.5 to 4 s of light, the first ones ten times that
+    (common practice, no source)."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
     density_g_ml: float = Field(1.15, ge=0.5, le=5, title="Density", json_schema_extra={"unit": "g/ml"})
     price_l: float | None = Field(None, ge=0, le=100_000, title="Price of a litre")
+    exposure_s: float = Field(2.5, ge=0.1, le=120, title="Light a layer", json_schema_extra={"unit": "s"})
+    base_exposure_s: float = Field(25.0, ge=0.1, le=600, title="Light of the first layers", json_schema_extra={"unit": "s"})
+    base_layers: float = Field(5, ge=0, le=50, title="First layers")
 
 
 class Plain(BaseModel):
@@ -54,5 +60,8 @@ BUILT_IN: dict[str, dict[str, Record]] = {
         "wren": Record(name="Wren", data={"width_mm": 144.0, "depth_mm": 82.0, "height_mm": 160.0}),
         "heron": Record(name="Heron", data={"width_mm": 198.0, "depth_mm": 124.0, "height_mm": 210.0}),
     },
-    "resin": {"plaster": Record(name="Plaster grey", data={"density_g_ml": 1.15, "price_l": None})},
+    "resin": {
+        "plaster": Record(name="Plaster grey", data={"density_g_ml": 1.15, "price_l": None}),
+        "sand": Record(name="Sandstone", data={"density_g_ml": 1.18, "price_l": None, "exposure_s": 2.0}),
+    },
 }

@@ -196,3 +196,32 @@ class OutputRow(TypedDict):
 
 
 Frame = Literal["bench", "bite", "home", "plate"]
+
+
+class Printing(TypedDict):
+    """What printing asks: of which resin, in which layers, how long one takes."""
+
+    resin: str
+    density_g_ml: float
+    price_l: float | None
+    layer_mm: float
+    layer_s: float
+    first_layer_s: float
+    first_layers: int
+
+
+class Amount(TypedDict):
+    """What one body takes; cost in the unit of the resin's price, None where that is not known."""
+
+    ml: float
+    grams: float
+    cost: float | None
+    minutes: float
+
+
+class Amounts(TypedDict):
+    """Of the body as it is made, and as it would be without hollow."""
+
+    resin: str
+    made: Amount
+    solid: Amount

@@ -10,14 +10,16 @@ from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult
 from ...errors import StepFailed
 from ...ops.rigid import rows
 from ...parts.laying import box_of, flat, quarter, shifted
-from ...parts.shelf import Printer
+from ...parts.shelf import Printer, Resin
 from ...progress import Run
 from ..unbitten import left_open
-from ..values import BuildPlate, Matrix
+from ..values import BuildPlate, Matrix, Printing
 
 
 class PlateSettings(StepSettings):
     printer: str = setting("wren", label="Printer", help="Whose plate the bodies lie on.", shelf="printer", max_length=60)
+    resin: str = setting("plaster", label="Resin", help="What the bodies are printed of.", shelf="resin", max_length=60)
+    layer_mm: float = setting(0.05, ge=0.01, le=0.2, unit="mm", label="Layer", help="How high one layer is.")
     gap_mm: float = setting(3.0, ge=0.5, le=30, unit="mm", label="Gap between bodies", help="Room for a spatula.")
     margin_mm: float = setting(2.0, ge=0, le=20, unit="mm", label="Keep off the edge", help="Nothing is placed nearer to the plate's edge.")
 
@@ -27,6 +29,8 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     if chosen is None:
         raise StepFailed(f"There is no printer “{settings.printer}” on the shelf of the house. Choose another.", code="no-printer")
     printer, title = Printer(**chosen["data"]), chosen["name"]
+    if inputs["resin"] is None:
+        raise StepFailed(f"There is no resin “{settings.resin}” on the shelf of the house. Choose another.", code="no-resin")
     laid: dict[str, tuple[NDArray, NDArray]] = {}
     for number, (piece, body) in enumerate(inputs["body"].items()):
         run.tick(number / len(inputs["body"]), "laying flat")
@@ -55,7 +59,21 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     )
     value = {p: rows(m) for p, m in places.items()}
     plate = {"printer": title, "width_mm": printer.width_mm, "depth_mm": printer.depth_mm, "height_mm": printer.height_mm}
-    return StepResult({"home_to_plate": ByPiece(value), "plate": plate}, readings, tuple(flags), title)
+    values = {"home_to_plate": ByPiece(value), "plate": plate, "printing": _printing(printer, inputs["resin"], settings.layer_mm)}
+    return StepResult(values, readings, tuple(flags), title)
+
+
+def _printing(printer: Printer, chosen: dict, layer_mm: float) -> dict:
+    resin = Resin(**chosen["data"])
+    return {
+        "resin": chosen["name"],
+        "density_g_ml": resin.density_g_ml,
+        "price_l": resin.price_l,
+        "layer_mm": layer_mm,
+        "layer_s": round(resin.exposure_s + printer.lift_s, 6),
+        "first_layer_s": round(resin.base_exposure_s + printer.lift_s, 6),
+        "first_layers": round(resin.base_layers),
+    }
 
 
 def _arranged(laid: dict, printer: Printer, settings: PlateSettings) -> tuple[dict[str, NDArray], bool]:
@@ -88,15 +106,16 @@ STEP = Step(
     name="plate",
     title="Plate",
     number=9,
-    version=2,
+    version=3,
     over=WHOLE,
     settings=PlateSettings,
     needs={
         "body": Need("assemble", "body", each=True),
         "stand": Need("level", "stand", each=True),
         "printer": Need("shelf", "printer"),
+        "resin": Need("shelf", "resin"),
     },
-    gives={"home_to_plate": by_piece(json_of(Matrix)), "plate": json_of(BuildPlate)},
+    gives={"home_to_plate": by_piece(json_of(Matrix)), "plate": json_of(BuildPlate), "printing": json_of(Printing)},
     apply=apply,
     about="Flat on the plate, within its bounds.",
 )

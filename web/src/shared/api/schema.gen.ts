@@ -921,6 +921,91 @@ export interface components {
         };
         /** AgainSettings */
         AgainSettings: Record<string, never>;
+        /**
+         * Amount
+         * @description What one body takes; cost in the unit of the resin's price, None where that is not known.
+         */
+        Amount: {
+            /** Cost */
+            cost: number | null;
+            /** Grams */
+            grams: number;
+            /** Minutes */
+            minutes: number;
+            /** Ml */
+            ml: number;
+        };
+        /**
+         * Amounts
+         * @description Of the body as it is made, and as it would be without hollow.
+         */
+        Amounts: {
+            made: components["schemas"]["Amount"];
+            /** Resin */
+            resin: string;
+            solid: components["schemas"]["Amount"];
+        };
+        /** AmountsDetail */
+        AmountsDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["AmountsSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "amounts";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** AmountsGood */
+        AmountsGood: {
+            amounts?: components["schemas"]["Amounts"] | null;
+        };
+        /** AmountsNode */
+        AmountsNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["AmountsGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "amounts";
+        };
+        /** AmountsSettings */
+        AmountsSettings: Record<string, never>;
         /** AssembleDetail */
         AssembleDetail: {
             /** Flags */
@@ -1423,13 +1508,13 @@ export interface components {
              */
             keep_until: string;
             /** Nodes */
-            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["PlateNode"] | components["schemas"]["HandOffNode"])[];
+            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["HollowNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["PlateNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["HandOffNode"])[];
             /** Number */
             number: string;
             /** Open */
             open: string;
             /** Opened */
-            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["HandOffDetail"])[];
+            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["HandOffDetail"])[];
             /** Picture */
             picture: string;
             /** Pieces */
@@ -2106,6 +2191,94 @@ export interface components {
         Hold: {
             /** Held */
             held: boolean;
+        };
+        /** HollowDetail */
+        HollowDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["HollowSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "hollow";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** HollowGood */
+        HollowGood: {
+            /** Solids */
+            solids?: components["schemas"]["SolidOut"][] | null;
+        };
+        /** HollowNode */
+        HollowNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["HollowGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "hollow";
+        };
+        /** HollowSettings */
+        HollowSettings: {
+            /**
+             * Drains, wide
+             * @description Holes through the wall.
+             * @default 3
+             */
+            drain_mm: number;
+            /**
+             * Floor
+             * @description Of a body that is closed underneath.
+             * @default 2
+             */
+            floor_mm: number;
+            /**
+             * Inside
+             * @description Solid; hollow and open underneath, with drains at the rim; or hollow with a floor and drains.
+             * @default solid
+             * @enum {string}
+             */
+            style: "solid" | "open" | "closed";
+            /**
+             * Wall
+             * @description Nowhere thinner. Under 1.5 mm models break (common practice).
+             * @default 2
+             */
+            wall_mm: number;
         };
         /**
          * House
@@ -2889,6 +3062,7 @@ export interface components {
                 ] | null;
             } | null;
             plate?: components["schemas"]["BuildPlate"] | null;
+            printing?: components["schemas"]["Printing"] | null;
         };
         /** PlateNode */
         PlateNode: {
@@ -2975,6 +3149,26 @@ export interface components {
             ];
             /** Spread Mm */
             spread_mm: number[];
+        };
+        /**
+         * Printing
+         * @description What printing asks: of which resin, in which layers, how long one takes.
+         */
+        Printing: {
+            /** Density G Ml */
+            density_g_ml: number;
+            /** First Layer S */
+            first_layer_s: number;
+            /** First Layers */
+            first_layers: number;
+            /** Layer Mm */
+            layer_mm: number;
+            /** Layer S */
+            layer_s: number;
+            /** Price L */
+            price_l: number | null;
+            /** Resin */
+            resin: string;
         };
         /** PutOn */
         PutOn: {
@@ -3239,6 +3433,18 @@ export interface components {
             name: string;
             /** Password */
             password: string;
+        };
+        /** SolidOut */
+        SolidOut: {
+            /** Mesh */
+            mesh: string;
+            /** Name */
+            name: string;
+            /**
+             * Op
+             * @enum {string}
+             */
+            op: "add" | "cut" | "split";
         };
         /**
          * Stand

@@ -1,0 +1,182 @@
+"""What is taken out of a body to leave a wall: everything deeper than the wall under its surface, smooth and in one piece.
+
+A grid of cells, distances exact near the wall; an opening by a ball takes fissures and lone crowns off the cavity, in which resin
+would stay and which no drain would reach.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import manifold3d
+import numpy as np
+from numpy.typing import NDArray
+from scipy import ndimage
+from skimage.measure import marching_cubes
+
+from ..mesh import GROUP_CUT, Mesh
+from ..progress import QUIET, Run
+from .closest import ClosestPoints
+from .voxels import Voxels, voxels
+
+_CELL_MM = 0.4
+# Of the ball that opens the cavity; how many cells either side of the wall the distance is asked exactly.
+_ROUND_MM, _BAND = 1.0, 1.5
+# Less than this is no room worth having (ml).
+_LEAST_ML = 0.05
+# Corners that change the surface by less than this are left out.
+_EVEN_MM = 0.02
+# Corners stand so much farther off than asked: between them flat triangles lie nearer to the surface.
+_SPARE_MM = 0.03
+# An open cavity goes on so far under the floor.
+_THROUGH_MM = 1.0
+
+
+@dataclass(frozen=True)
+class Keep:
+    """What the cavity keeps its wall from: all within radius_mm of the line between two points (3,)."""
+
+    start: NDArray[np.float64]
+    end: NDArray[np.float64]
+    radius_mm: float
+
+    def distance(self, points: NDArray) -> NDArray[np.float64]:
+        way = self.end - self.start
+        share = np.clip((points - self.start) @ way / max(float(way @ way), 1e-12), 0, 1)
+        return np.linalg.norm(points - self.start - share[:, None] * way, axis=1) - self.radius_mm
+
+
+@dataclass(frozen=True)
+class Cavity:
+    """mesh : a closed solid in the frame of the body, None where no room is left; thinnest_mm : measured from all its corners,
+    edge and face middles above the floor to the body's surface"""
+
+    mesh: Mesh | None
+    thinnest_mm: float
+
+
+def cavity(body: Mesh, *, wall_mm: float, floor_mm: float | None, keep: Sequence[Keep] = (), run: Run = QUIET) -> Cavity:
+    """Of a closed body, z up, flat underneath at its lowest. floor_mm : how thick the floor is; None: it is open underneath."""
+    grid = voxels(body, cell=_CELL_MM, pad=2 * _CELL_MM)
+    run.tick(0.15, "how deep")
+    bottom = float(body.vertices_mm[:, 2].min())
+    skin = _skin(body, bottom, open_below=floor_mm is None)
+    if floor_mm is None:
+        grid = _without_floor(grid, bottom, wall_mm)
+    depth = _depth(grid, skin, wall_mm, keep, run)
+    if floor_mm is not None:
+        rise = np.arange(depth.shape[2]) * _CELL_MM + grid.low[2] - bottom
+        depth = np.minimum(depth, (wall_mm + rise - floor_mm).astype(np.float32))
+    run.tick(0.6, "smoothing the cavity")
+    level = _kept(_opened(depth, wall_mm), through=floor_mm is None)
+    if level is None:
+        return Cavity(None, np.inf)
+    run.tick(0.75, "its surface")
+    made = _held_off(_surface(level, grid), skin, wall_mm, bottom if floor_mm is None else bottom + floor_mm)
+    made = _evened(made)
+    run.tick(0.9, "measuring the wall")
+    return Cavity(made, _thinnest(made, skin, wall_mm, bottom))
+
+
+def _skin(body: Mesh, bottom: float, *, open_below: bool) -> ClosestPoints:
+    """The surface to keep the wall from: without the floor, where that is open."""
+    if not open_below:
+        return ClosestPoints(body)
+    return ClosestPoints(body.of_faces(~(body.vertices_mm[body.faces][:, :, 2] < bottom + 1e-6).all(1)))
+
+
+def _without_floor(grid: Voxels, bottom: float, wall_mm: float) -> Voxels:
+    """The solid carried on downwards, so that no wall stands off its floor."""
+    first = int(np.ceil((bottom - grid.low[2]) / grid.cell))
+    more = int(np.ceil((wall_mm + _ROUND_MM + _THROUGH_MM) / grid.cell))
+    inside = np.concatenate([np.repeat(grid.inside[:, :, first : first + 1], more, 2), grid.inside[:, :, first:]], 2)
+    return Voxels(inside, grid.low + [0, 0, (first - more) * grid.cell], grid.cell)
+
+
+def _depth(grid: Voxels, skin: ClosestPoints, wall_mm: float, keep: Sequence[Keep], run: Run) -> NDArray[np.float32]:
+    """mm under the surface, by the grid; exact where the cavity's surface may run."""
+    depth = (ndimage.distance_transform_edt(grid.inside).astype(np.float32) - 0.5) * np.float32(grid.cell)
+    run.tick(0.3, "how deep")
+    band = np.abs(depth - wall_mm) < _BAND * grid.cell
+    depth[band] = skin.query(grid.middles(band), within_mm=wall_mm + 3 * grid.cell).distance_mm
+    for each in keep:
+        reach = each.radius_mm + wall_mm + _ROUND_MM + 2 * grid.cell
+        first = np.maximum(np.floor((np.minimum(each.start, each.end) - reach - grid.low) / grid.cell).astype(int), 0)
+        last = np.maximum(np.ceil((np.maximum(each.start, each.end) + reach - grid.low) / grid.cell).astype(int) + 1, 0)
+        box = tuple(slice(int(a), int(b)) for a, b in zip(first, last, strict=True))
+        near = depth[box]
+        cells = np.stack(np.meshgrid(*(np.arange(n) for n in near.shape), indexing="ij"), -1).reshape(-1, 3)
+        off = each.distance((cells + first) * grid.cell + grid.low)
+        near[...] = np.minimum(near, off.reshape(near.shape).astype(np.float32))
+    depth[~grid.inside] = -1
+    return depth
+
+
+def _opened(depth: NDArray[np.float32], wall_mm: float) -> NDArray[np.float32]:
+    """Above nought: within a ball of _ROUND_MM that lies whole under the wall; rounded, and never into the wall."""
+    deep = depth >= wall_mm + _ROUND_MM
+    if not deep.any():
+        return np.full_like(depth, -1)
+    away, nearest = ndimage.distance_transform_edt(~deep, return_indices=True)
+    # How far the nearest of the deep cells is past the level: finer than the grid.
+    past = np.clip(depth[tuple(nearest)] - (wall_mm + _ROUND_MM), 0, _CELL_MM) * (away > 0)
+    level = (_ROUND_MM - (away * _CELL_MM - past)).astype(np.float32)
+    level[deep] = _ROUND_MM
+    level = ndimage.gaussian_filter(level, 1.0, truncate=2.5)
+    return np.minimum(level, depth - np.float32(wall_mm))
+
+
+def _kept(level: NDArray[np.float32], *, through: bool) -> NDArray[np.float32] | None:
+    """Without pockets that no drain would reach: of an open cavity all that does not come out at the floor."""
+    label, count = ndimage.label(level > 0)
+    keep = np.zeros(count + 1, bool)
+    if through:
+        keep[np.unique(label[:, :, 0])] = True
+    else:
+        keep = np.bincount(label.ravel(), minlength=count + 1) * _CELL_MM**3 / 1000 >= _LEAST_ML
+    keep[0] = False
+    if not keep.any():
+        return None
+    level = np.where(keep[label] | (label == 0), level, np.minimum(level, -np.abs(level) - np.float32(1e-3)))
+    for axis in range(3):
+        side = np.moveaxis(level, axis, 0)
+        side[0], side[-1] = -1, -1
+    return level
+
+
+def _surface(level: NDArray[np.float32], grid: Voxels) -> Mesh:
+    points, faces, _, _ = marching_cubes(level, 0.0)
+    points = points.astype(np.float64) * grid.cell + grid.low
+    a, b, c = (points[faces[:, k]] for k in range(3))
+    turned = np.einsum("ij,ij->i", a, np.cross(b, c)).sum() < 0
+    return Mesh.of(points, faces[:, ::-1].astype(np.int64) if turned else faces.astype(np.int64))
+
+
+def _held_off(made: Mesh, skin: ClosestPoints, wall_mm: float, above: float) -> Mesh:
+    """Corners that stand too near to the surface set off from it by the whole wall."""
+    points = made.vertices_mm.copy()
+    near = np.flatnonzero(points[:, 2] > above + 0.01)
+    # Twice: set off from one side of a narrow place, a corner may come too near to the other.
+    for _ in range(2):
+        hits = skin.query(points[near], within_mm=wall_mm + _SPARE_MM)
+        short = hits.face >= 0
+        away = (points[near] - hits.point_mm) / np.maximum(hits.distance_mm, 1e-9)[:, None]
+        points[near[short]] = (hits.point_mm + away * (wall_mm + _SPARE_MM))[short]
+        near = near[short]
+    return made.with_vertices(points)
+
+
+def _evened(made: Mesh) -> Mesh:
+    """With as few triangles as do."""
+    solid = manifold3d.Manifold(manifold3d.Mesh64(np.array(made.vertices_mm), made.faces.astype(np.uint64, order="C")))
+    out = solid.simplify(_EVEN_MM).to_mesh64()
+    faces = np.asarray(out.tri_verts).astype(np.int64)
+    return Mesh.of(np.asarray(out.vert_properties)[:, :3], faces, np.full(len(faces), GROUP_CUT, np.uint8))
+
+
+def _thinnest(made: Mesh, skin: ClosestPoints, wall_mm: float, bottom: float) -> float:
+    edges = np.unique(np.sort(np.vstack([made.faces[:, [0, 1]], made.faces[:, [1, 2]], made.faces[:, [2, 0]]]), axis=1), axis=0)
+    points = np.vstack([made.vertices_mm, made.vertices_mm[made.faces].mean(1), made.vertices_mm[edges].mean(1)])
+    # Nobody asks how thick the wall is where it is thick.
+    return float(skin.query(points[points[:, 2] > bottom], within_mm=wall_mm + 1.0).distance_mm.min())

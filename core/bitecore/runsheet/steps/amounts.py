@@ -1,0 +1,61 @@
+"""Part of Hollow: what every body takes of resin, money and time, as it is made and as it would be solid."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ...engine.gives import json_of
+from ...engine.model import BODIES, Inputs, Need, Reading, Step, StepResult, StepSettings
+from ...mesh import Mesh, volume_ml
+from ...progress import Run
+from ..values import Amounts
+
+
+class AmountsSettings(StepSettings):
+    pass
+
+
+def apply(inputs: Inputs, settings: AmountsSettings, run: Run) -> StepResult:
+    printing, up = inputs["printing"], np.array(inputs["stand"]["up"])
+    made, solid = (_amount(inputs[name], up, printing) for name in ("body", "solid"))
+    readings = [
+        Reading("resin", made["ml"], "ml"), Reading("weight", made["grams"], "g"), Reading("printing alone", made["minutes"], "min"),
+        Reading("solid it would take", solid["ml"], "ml"),
+    ]  # fmt: skip
+    if made["cost"] is not None:
+        readings.append(Reading("cost of the resin", made["cost"]))
+    return StepResult({"amounts": {"resin": printing["resin"], "made": made, "solid": solid}}, tuple(readings), (), f"{made['ml']:.1f} ml")
+
+
+def _amount(body: Mesh, up: np.ndarray, printing: dict) -> dict:
+    ml = volume_ml(body)
+    layers = int(np.ceil(np.ptp(body.vertices_mm @ up) / printing["layer_mm"] - 1e-6))
+    first = min(layers, printing["first_layers"])
+    seconds = first * printing["first_layer_s"] + (layers - first) * printing["layer_s"]
+    price = printing["price_l"]
+    return {
+        "ml": round(ml, 6),
+        "grams": round(ml * printing["density_g_ml"], 6),
+        "cost": None if price is None else round(ml / 1000 * price, 6),
+        "minutes": round(seconds / 60, 6),
+    }
+
+
+STEP = Step(
+    name="amounts",
+    title="Resin",
+    number=6,
+    version=1,
+    over=BODIES,
+    part_of="hollow",
+    settings=AmountsSettings,
+    needs={
+        "body": Need("assemble", "body"),
+        "solid": Need("base", "body"),
+        "stand": Need("level", "stand"),
+        "printing": Need("plate", "printing"),
+    },
+    gives={"amounts": json_of(Amounts)},
+    apply=apply,
+    about="What it takes of resin and time.",
+)
