@@ -1,8 +1,8 @@
 """Carry the border of an open jaw down to a flat plane and close it: a solid whose tooth surface is the scan's.
 
 Walls go straight down, under a smooth outline a little outside the border; a narrow shelf falls from the border to their top. Where
-that would cross the surface they go down from the border itself. Before that the surface is cut along a curtain: the graph of a smooth height
-over the plan that lies on or above the border everywhere and falls away from it steeply. What is kept lies above the
+that would cross the surface they go down from the border itself. Before that the surface is cut along a curtain: the graph of a smooth
+height over the plan that lies on or above the border everywhere and falls away from it steeply. What is kept lies above the
 graph and its border on it; so a wall under the border can meet neither the surface (all of it is above the graph)
 nor another wall (a graph holds one height for each place in the plan, so the border's plan does not cross itself).
 """

@@ -13,10 +13,11 @@ import {
 } from "three";
 import type { MeshBVH } from "three-mesh-bvh";
 import { type Point, useBench } from "../store/bench";
-import type { Bounds, Cut, Shown } from "./kit";
+import type { Bounds, Cut, Probed, Shown } from "./kit";
 import { type Channel, treeOf } from "./loader";
 import { useLegend } from "./MapLegend";
 import { LOOKS, MODE, plasterMaterial } from "./plaster";
+import { firstLeft, planeOf, thicknessAt } from "./probing";
 import { useLoaded } from "./useLoaded";
 
 interface Props {
@@ -30,6 +31,8 @@ interface Props {
   onPick: (shown: Shown, home: Point, stage: Point) => void;
   /** Given while the swab is in hand: a place under it, in the scan's home. */
   onBrush?: (shown: Shown, home: Point, start: boolean, adds: boolean) => void;
+  /** Given while the tool in the hand asks how thick bodies are. */
+  onProbe?: (probed: Probed | null) => void;
   onBounds: (key: string, bounds: Bounds | null) => void;
 }
 
@@ -42,6 +45,7 @@ export const Model = memo(function Model({
   picks: toolPicks,
   onPick,
   onBrush,
+  onProbe,
   onBounds,
 }: Props) {
   const onStage = useLoaded(shown.digest, shown.early?.sha256 ?? null);
@@ -53,7 +57,8 @@ export const Model = memo(function Model({
   const underPointer = useBench((s) => s.underPointer);
   const look = LOOKS[shown.drawn];
   const isMap = shown.drawn === "map";
-  const picks = isMap || toolPicks;
+  const picks = isMap || toolPicks || onProbe !== undefined;
+  const away = cuts?.some((cut) => cut.on && cut.away) ?? false;
   const invalidate = useThree((s) => s.invalidate);
 
   useEffect(() => {
@@ -93,7 +98,7 @@ export const Model = memo(function Model({
     u.uOrigin.value = loaded?.origin ?? [0, 0, 0];
     if (loaded?.channel) u.uScale.value.set(loaded.channel.nought, loaded.channel.step);
     u.uReach.value = loaded?.channel?.ends ?? 1;
-    u.uMode.value = cuts && look.mode === MODE.plaster ? MODE.sawn : look.mode;
+    u.uMode.value = cuts && look.mode === MODE.plaster ? (away ? MODE.gone : MODE.sawn) : look.mode;
     if (look.ink) u.uInk.value.setStyle(look.ink, LinearSRGBColorSpace);
     cuts?.forEach((cut, i) => {
       const d = -(cut.keep[0] * cut.point[0] + cut.keep[1] * cut.point[1] + cut.keep[2] * cut.point[2]);
@@ -106,7 +111,7 @@ export const Model = memo(function Model({
     material.polygonOffsetFactor = 2 * look.behind;
     material.polygonOffsetUnits = 4 * look.behind;
     invalidate();
-  }, [material, loaded, look, cuts, ghost, invalidate]);
+  }, [material, loaded, look, cuts, away, ghost, invalidate]);
 
   if (!loaded) return null;
 
@@ -115,15 +120,31 @@ export const Model = memo(function Model({
     if (!tree.current || !at || !picks || ghost || look.lies) return;
     const back = at.matrixWorld.clone().invert();
     const ray = new Ray().copy(caster.ray).applyMatrix4(back);
-    const hit = tree.current.raycastFirst(ray, material.side);
+    const planes = away && cuts ? cuts.filter((c) => c.on).map((c) => planeOf(c, loaded?.origin ?? [0, 0, 0])) : [];
+    const hit = planes.length ? firstLeft(tree.current, ray, planes) : tree.current.raycastFirst(ray, material.side);
     if (!hit) return;
     const point = hit.point.clone().applyMatrix4(at.matrixWorld);
     hits.push({ ...hit, point, distance: point.distanceTo(caster.ray.origin), object: at });
   }
 
+  function probe(event: ThreeEvent<PointerEvent>) {
+    const at = mesh.current;
+    if (!onProbe || !tree.current || !at || event.buttons) return;
+    event.stopPropagation();
+    const local = event.point.clone().applyMatrix4(at.matrixWorld.clone().invert());
+    const mm = thicknessAt(tree.current, local, event.face?.normal ?? null);
+    onProbe(mm === null ? null : { at: [event.point.x, event.point.y, event.point.z], mm });
+  }
+
   function onPointerMove(event: ThreeEvent<PointerEvent>) {
+    probe(event);
     if (isMap) underPointer(mapValue(event, loaded?.channel ?? null));
     if (event.buttons === 1) brushAt(event, false);
+  }
+
+  function onPointerOut() {
+    onProbe?.(null);
+    if (isMap) underPointer(null);
   }
 
   function brushAt(event: ThreeEvent<PointerEvent>, start: boolean) {
@@ -153,8 +174,8 @@ export const Model = memo(function Model({
       raycast={raycast}
       onClick={onClick}
       onPointerDown={onBrush ? (e) => brushAt(e, true) : undefined}
-      onPointerMove={isMap ? onPointerMove : undefined}
-      onPointerOut={isMap ? () => underPointer(null) : undefined}
+      onPointerMove={isMap || onProbe ? onPointerMove : undefined}
+      onPointerOut={isMap || onProbe ? onPointerOut : undefined}
       dispose={null}
       userData={{ triangles: loaded.triangles, light: loaded.light, piece: shown.still ? null : shown.piece, matrix }}
     />

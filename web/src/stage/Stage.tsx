@@ -6,7 +6,7 @@ import { useSame } from "../shared/useSame";
 import { type Point, useBench, useView, type Visibility } from "../store/bench";
 import { CameraRig } from "./CameraRig";
 import { FacingMark } from "./FacingMark";
-import type { At, Bounds, Drawing, Shown, StepUi, Tool } from "./kit";
+import type { At, Bounds, Drawing, Probed, Shown, StepUi, Tool } from "./kit";
 import { Label } from "./Label";
 import { MapLegend } from "./MapLegend";
 import { PlaceMark } from "./Marks";
@@ -50,7 +50,7 @@ export function Stage({ data, ui, tool, doings }: Props) {
     [bounds, extent],
   );
   const drawn = Object.values(bounds);
-  const cuts = useSame(Object.fromEntries(seen.map((s) => [s.key, ui.cuts?.(at, s) ?? null])));
+  const cuts = useSame(Object.fromEntries(seen.map((s) => [s.key, tool?.cuts?.(at, s) ?? ui.cuts?.(at, s) ?? null])));
 
   // The same functions at every drawing, so that no model is drawn anew for them.
   const latest = useRef({ tool, drawing });
@@ -61,6 +61,7 @@ export function Stage({ data, ui, tool, doings }: Props) {
   const onBrush = useCallback((shown: Shown, home: Point, start: boolean, adds: boolean) => {
     latest.current.tool?.onBrush?.(latest.current.drawing, shown, home, start, adds);
   }, []);
+  const onProbe = useCallback((probed: Probed | null) => latest.current.tool?.onProbe?.(probed), []);
   const endBrush = () => tool?.endBrush?.(drawing);
   const { Draws, Words } = ui;
   return (
@@ -84,6 +85,7 @@ export function Stage({ data, ui, tool, doings }: Props) {
             picks={tool?.picks ?? false}
             onPick={onPick}
             onBrush={tool?.brushes?.(s) ? onBrush : undefined}
+            onProbe={tool?.onProbe ? onProbe : undefined}
             onBounds={onBounds}
           />
         ))}

@@ -5,9 +5,10 @@ import type { Doings } from "../case/useCase";
 import type { CaseOut, NodeDetail, PieceOut, StepOut } from "../shared/api/client";
 import type { Point, View, Visibility } from "../store/bench";
 
-/** A plane of a saw in a jaw's home: what lies behind it goes. */
+/** A plane of a saw in a jaw's home: what lies behind it goes; it is hatched, or with `away` not drawn and the cut faces are. */
 export interface Cut {
   on: boolean;
+  away?: boolean;
   point: Point;
   keep: Point;
 }
@@ -32,6 +33,12 @@ export interface Shown {
 }
 
 export type Look = "body" | "goes" | "foil" | "dotted" | "map";
+
+/** Under the pointer: a place on the stage, and how thick the body is there (mm). */
+export interface Probed {
+  at: Point;
+  mm: number;
+}
 
 /** All a scene is a function of. */
 export interface At {
@@ -73,6 +80,8 @@ export interface CardProps extends At {
  * here    : is it of use now? It always is where nothing is said; on : is it switched on, of one that is a switch
  * picks   : a click on a surface is for it: the place in the home of what was hit, and on the stage
  * brushes : does it brush on this mesh? Then onBrush gets every place, and endBrush the end of the stroke
+ * cuts    : planes behind which a mesh is not drawn while it is in the hand
+ * onProbe : told how thick the body is under the pointer; null where nothing is
  * Draws   : drawn on the stage while it is in the hand; Words : over the stage
  * Works   : mounted while its step is open, for keys of its own
  * drop    : forget what was begun, as it is put down
@@ -95,6 +104,8 @@ export interface Tool {
   brushes?: (shown: Shown) => boolean;
   onBrush?: (drawing: Drawing, shown: Shown, home: Point, start: boolean, adds: boolean) => void;
   endBrush?: (drawing: Drawing) => void;
+  cuts?: (at: At, shown: Shown) => [Cut, Cut] | null;
+  onProbe?: (probed: Probed | null) => void;
   Draws?: ComponentType<Drawing>;
   Words?: ComponentType<Drawing>;
   Works?: ComponentType<{ data: CaseOut; doings: Doings; inHand: boolean }>;

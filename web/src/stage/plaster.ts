@@ -63,6 +63,12 @@ void main() {
   bool behind = dot(uSaw[0].xyz, vHome) + uSaw[0].w < 0.0 || dot(uSaw[1].xyz, vHome) + uSaw[1].w < 0.0;
   bool goes = uMode == 1 || (uMode == 2 && behind);
   if (uMode == 3 && behind) discard;
+  if (uMode == 3 && inside) {
+    // Looking into a closed body through a cut shows its inside exactly where the cut face would be.
+    float fine = mod(gl_FragCoord.x - gl_FragCoord.y, 7.0) < 1.2 ? 0.9 : 1.0;
+    gl_FragColor = vec4(vec3(0.72, 0.50, 0.36) * fine, uOpacity);
+    return;
+  }
   if (goes) {
     float grey = dot(plaster, vec3(0.30, 0.59, 0.11));
     plaster = mix(vec3(grey) * vec3(0.80, 0.86, 0.90), vec3(0.62, 0.68, 0.70), 0.35);

@@ -44,6 +44,14 @@ export interface View {
   marking: { piece: string; number: number; pair: Pair } | null;
   /** Numbers of a step that are being pulled and not yet kept: what they would give is shown at once. */
   tried: Tried | null;
+  /** Where the section stands, while that tool is in the hand. */
+  section: Section;
+}
+
+/** A plane across all that stands on the stage: to which of its axes it is square, and where along that (mm). */
+export interface Section {
+  axis: 0 | 1 | 2;
+  mm: number;
 }
 
 export interface Tried {
@@ -69,6 +77,7 @@ interface BenchState extends View {
   openBook: (book: boolean) => void;
   showCame: (came: boolean) => void;
   tryValues: (tried: Tried | null) => void;
+  cutAt: (section: Section) => void;
   /** What the map says under the pointer, in its unit; null where it says nothing. */
   under: number | null;
   underPointer: (under: number | null) => void;
@@ -91,6 +100,7 @@ const FRESH = {
   came: true,
   marking: null as View["marking"],
   tried: null as Tried | null,
+  section: { axis: 0, mm: 0 } as Section,
   under: null as number | null,
   preview: null as BenchState["preview"],
 };
@@ -134,6 +144,7 @@ export const useBench = create<BenchState>((set) => ({
   setPair: (number, pair) => set((s) => (s.marking ? { marking: { ...s.marking, number, pair } } : {})),
   tryMove: (preview) => set({ preview }),
   tryValues: (tried) => set({ tried }),
+  cutAt: (section) => set({ section }),
   underPointer: (under) => set({ under }),
   showCame: (came) => set({ came }),
   openBook: (book) =>
@@ -149,6 +160,6 @@ export const useBench = create<BenchState>((set) => ({
 
 /** The part of it that a scene is a function of. */
 export function useView(): View {
-  const { step, piece, tool, visibility, rawHeld, book, came, marking, tried } = useBench();
-  return { step, piece, tool, visibility, rawHeld, book, came, marking, tried };
+  const { step, piece, tool, visibility, rawHeld, book, came, marking, tried, section } = useBench();
+  return { step, piece, tool, visibility, rawHeld, book, came, marking, tried, section };
 }

@@ -1,0 +1,117 @@
+import { SquareSplitHorizontal } from "lucide-react";
+import { useMemo } from "react";
+import { Vector3 } from "three";
+import { create } from "zustand";
+import type { CaseOut } from "../../shared/api/client";
+import {
+  type At,
+  type Cut,
+  type Drawing,
+  Label,
+  type Probed,
+  PulledPlane,
+  type Shown,
+  type Tool,
+  unionOf,
+  useSteps,
+} from "../../stage";
+import { type Section, useBench } from "../../store/bench";
+
+const AXES = [new Vector3(-1, 0, 0), new Vector3(0, 1, 0), new Vector3(0, 0, -1)] as const;
+const NO_CUT: Cut = { on: false, point: [0, 0, 0], keep: [0, 0, 1] };
+const COLOUR = "#2c5f78";
+const KEYS: Record<string, ["mm", number]> = { arrowup: ["mm", 1], arrowdown: ["mm", -1] };
+
+const useProbe = create<{ probed: Probed | null }>(() => ({ probed: null }));
+
+/** The plane of the section in the home of a mesh: what lies on the eye's usual side of it is taken away. */
+function cuts({ view }: At, shown: Shown): [Cut, Cut] {
+  const { axis, mm } = view.section;
+  const back = shown.matrix.clone().invert();
+  const along = AXES[axis];
+  const point = along.clone().multiplyScalar(mm).applyMatrix4(back);
+  const keep = along.clone().negate().transformDirection(back);
+  return [{ on: true, away: true, point: point.toArray(), keep: keep.toArray() }, NO_CUT];
+}
+
+function next(section: Section): Section {
+  const axis = ((section.axis + 1) % 3) as Section["axis"];
+  return { axis, mm: 0 };
+}
+
+function Draws({ view, bounds, hold }: Drawing) {
+  const { axis, mm } = view.section;
+  const cutAt = useBench((s) => s.cutAt);
+  const place = useMemo(() => {
+    const { centre, size } = unionOf(Object.values(bounds));
+    const along = AXES[axis];
+    const middle = centre.clone().addScaledVector(along, mm - centre.dot(along));
+    const wide: [number, number] = [
+      [size.z + 12, size.y + 12],
+      [size.x + 12, size.z + 12],
+      [size.x + 12, size.y + 12],
+    ][axis] as [number, number];
+    return { along, middle, wide };
+  }, [axis, mm, bounds]);
+  return (
+    <PulledPlane
+      name="section"
+      middle={place.middle}
+      along={place.along}
+      size={place.wide}
+      colour={COLOUR}
+      mm={mm}
+      onPull={(to) => cutAt({ axis, mm: to })}
+      onHold={hold}
+    />
+  );
+}
+
+function Words({ view }: Drawing) {
+  const probed = useProbe((s) => s.probed);
+  const cutAt = useBench((s) => s.cutAt);
+  const { section } = view;
+  return (
+    <>
+      {probed && (
+        <Label at={probed.at}>
+          <span data-testid="thickness">{probed.mm.toFixed(2)} mm thick</span>
+        </Label>
+      )}
+      <div className="line pointer-events-auto absolute top-3 right-3 flex items-center gap-2 rounded-lg border bg-base-100 px-3 py-1.5 shadow-sm">
+        <span data-testid="section">
+          Section {["across", "from the front", "level"][section.axis]}, {section.mm.toFixed(1)} mm
+        </span>
+        <button type="button" className="btn btn-xs" onClick={() => cutAt(next(section))}>
+          Turn it
+        </button>
+      </div>
+    </>
+  );
+}
+
+/** Half a millimetre a press, with Shift five. */
+function Works({ inHand }: { data: CaseOut; inHand: boolean }) {
+  useSteps(KEYS, inHand, (_, steps) => {
+    const { section, cutAt } = useBench.getState();
+    cutAt({ ...section, mm: Math.round((section.mm + steps / 2) * 100) / 100 });
+  });
+  return null;
+}
+
+const section: Tool = {
+  id: "section",
+  title: "Section",
+  long: "Section: cut through what stands here and see how thick it is",
+  keys: "y",
+  icon: SquareSplitHorizontal,
+  hint: "Pull the plane, or step it with the arrow keys. Over a surface or a cut face you hear how thick the body is there.",
+  cuts,
+  onProbe: (probed) => useProbe.setState({ probed }),
+  Draws,
+  Words,
+  Works,
+  drop: () => useProbe.setState({ probed: null }),
+};
+
+export default section;
