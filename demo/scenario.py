@@ -73,6 +73,10 @@ CASES = [
         ArchPlan(seed=13, grid_mm=0.48, crowding=0.9), "in occlusion", ("Scan1.stl", "Scan2.stl"), "Hestia Brandling", _ROWERS, _GUARD, 6,
         ("intake",),
     ),
+    DemoCase(
+        ArchPlan(seed=29, grid_mm=0.4), "in occlusion", ("mx 2nd export.stl", "md 2nd export.stl"), "Rosalind Quayle", _ROWERS, _GUARD, 5,
+        ("intake", "bite", "level", "trim", "base"), settings={"hollow": {"style": "open"}},
+    ),
 ]  # fmt: skip
 
 
