@@ -25,7 +25,7 @@ _FIXED_TIME = (2020, 1, 1, 0, 0, 0)
 @dataclass(frozen=True)
 class DemoCase:
     """trouble : what is wrong with the files; files : the names they get (chaos, as in life); accept : steps accepted at
-    the start; due_in_days : from today."""
+    the start; due_in_days : from today; settings : {step: values} for all jaws."""
 
     plan: ArchPlan
     trouble: str

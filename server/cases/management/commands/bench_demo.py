@@ -34,7 +34,7 @@ def _open(case: Any, paths: list[Path]) -> None:
     from django.core.files.base import ContentFile
 
     from cases.blobs import dropped
-    from cases.services import accept, open_case
+    from cases.services import accept, change_settings, open_case
     from house import shelves
 
     mira = User.objects.get(username="mira")
@@ -44,5 +44,7 @@ def _open(case: Any, paths: list[Path]) -> None:
     due = (date.today() + timedelta(days=case.due_in_days)).isoformat()
     with dropped([ContentFile(p.read_bytes(), name=p.name) for p in paths]) as found:
         made = open_case(mira, found.scans, patient=case.patient, practice=case.practice, purpose=case.purpose, due=due, notes=case.notes)
+    for step, values in case.settings.items():
+        made = change_settings(mira, made.number, made.revision, step, "*", values)
     if case.accept:
         accept(mira, made.number, made.revision, list(case.accept), True)
