@@ -44,6 +44,10 @@ _ROVERS, _ROWERS, _SCHOOL = "Saltmarsh Rovers", "Saltmarsh Rowing Club", "Fenwic
 
 CASES = [
     DemoCase(
+        ArchPlan(seed=29, grid_mm=0.4), "in occlusion", ("mx 2nd export.stl", "md 2nd export.stl"), "Rosalind Quayle", _ROWERS, _GUARD, 5,
+        ("intake", "bite", "level", "trim", "base"), settings={"hollow": {"style": "open"}},
+    ),
+    DemoCase(
         ArchPlan(seed=11, grid_mm=0.34), "in occlusion", ("scan_0412_a.stl", "scan_0412_b.stl"), "Corwin Pellathorn",
         _ROVERS, _GUARD, 3, ("intake", "bite", "level", "trim", "base", "plate"),
     ),
@@ -72,10 +76,6 @@ CASES = [
     DemoCase(
         ArchPlan(seed=13, grid_mm=0.48, crowding=0.9), "in occlusion", ("Scan1.stl", "Scan2.stl"), "Hestia Brandling", _ROWERS, _GUARD, 6,
         ("intake",),
-    ),
-    DemoCase(
-        ArchPlan(seed=29, grid_mm=0.4), "in occlusion", ("mx 2nd export.stl", "md 2nd export.stl"), "Rosalind Quayle", _ROWERS, _GUARD, 5,
-        ("intake", "bite", "level", "trim", "base"), settings={"hollow": {"style": "open"}},
     ),
 ]  # fmt: skip
 

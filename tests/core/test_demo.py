@@ -154,7 +154,7 @@ class ScenarioTest(unittest.TestCase):
     def test_every_file_can_be_read(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             for case in CASES:
-                if case.trouble == "in occlusion" and case is not CASES[0]:
+                if case.trouble == "in occlusion" and case is not CASES[1]:
                     continue
                 small = dataclasses.replace(case, plan=dataclasses.replace(case.plan, grid_mm=0.9))
                 for path in written(small, Path(folder)):

@@ -48,10 +48,12 @@ export interface View {
   section: Section;
 }
 
-/** A plane across all that stands on the stage: to which of its axes it is square, and where along that (mm). */
+/** A plane across all that stands on the stage: to which of its axes it is square, where along that (mm), and whether the
+ * half is kept that is usually taken away. */
 export interface Section {
   axis: 0 | 1 | 2;
   mm: number;
+  other: boolean;
 }
 
 export interface Tried {
@@ -100,7 +102,7 @@ const FRESH = {
   came: true,
   marking: null as View["marking"],
   tried: null as Tried | null,
-  section: { axis: 0, mm: 0 } as Section,
+  section: { axis: 0, mm: 0, other: false } as Section,
   under: null as number | null,
   preview: null as BenchState["preview"],
 };

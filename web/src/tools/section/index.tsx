@@ -17,7 +17,7 @@ import {
 } from "../../stage";
 import { type Section, useBench } from "../../store/bench";
 
-const AXES = [new Vector3(-1, 0, 0), new Vector3(0, 1, 0), new Vector3(0, 0, -1)] as const;
+const AXES = [new Vector3(1, 0, 0), new Vector3(0, -1, 0), new Vector3(0, 0, 1)] as const;
 const NO_CUT: Cut = { on: false, point: [0, 0, 0], keep: [0, 0, 1] };
 const COLOUR = "#2c5f78";
 const KEYS: Record<string, ["mm", number]> = { arrowup: ["mm", 1], arrowdown: ["mm", -1] };
@@ -26,21 +26,25 @@ const useProbe = create<{ probed: Probed | null }>(() => ({ probed: null }));
 
 /** The plane of the section in the home of a mesh: what lies on the eye's usual side of it is taken away. */
 function cuts({ view }: At, shown: Shown): [Cut, Cut] {
-  const { axis, mm } = view.section;
+  const { axis, mm, other } = view.section;
   const back = shown.matrix.clone().invert();
   const along = AXES[axis];
   const point = along.clone().multiplyScalar(mm).applyMatrix4(back);
-  const keep = along.clone().negate().transformDirection(back);
+  const keep = along
+    .clone()
+    .multiplyScalar(other ? 1 : -1)
+    .transformDirection(back);
   return [{ on: true, away: true, point: point.toArray(), keep: keep.toArray() }, NO_CUT];
 }
 
 function next(section: Section): Section {
   const axis = ((section.axis + 1) % 3) as Section["axis"];
-  return { axis, mm: 0 };
+  return { ...section, axis, mm: 0 };
 }
 
 function Draws({ view, bounds, hold }: Drawing) {
   const { axis, mm } = view.section;
+  const { section } = view;
   const cutAt = useBench((s) => s.cutAt);
   const place = useMemo(() => {
     const { centre, size } = unionOf(Object.values(bounds));
@@ -61,7 +65,7 @@ function Draws({ view, bounds, hold }: Drawing) {
       size={place.wide}
       colour={COLOUR}
       mm={mm}
-      onPull={(to) => cutAt({ axis, mm: to })}
+      onPull={(to) => cutAt({ ...section, mm: to })}
       onHold={hold}
     />
   );
@@ -84,6 +88,9 @@ function Words({ view }: Drawing) {
         </span>
         <button type="button" className="btn btn-xs" onClick={() => cutAt(next(section))}>
           Turn it
+        </button>
+        <button type="button" className="btn btn-xs" onClick={() => cutAt({ ...section, other: !section.other })}>
+          Other half
         </button>
       </div>
     </>
