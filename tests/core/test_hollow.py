@@ -117,7 +117,7 @@ class JawTest(unittest.TestCase):
         cls.store = MemoryStore()
         cls.document = case(cls.store, *jaws(21))
 
-    def worked(self, **hollow: object):
+    def worked(self, **hollow: object):  # noqa: ANN201
         document = self.document.model_copy(update={"settings": {"hollow": {"*": hollow}}})
         return evaluate(document, CASE, self.store).graph
 
