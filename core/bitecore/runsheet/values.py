@@ -225,3 +225,11 @@ class Amounts(TypedDict):
     resin: str
     made: Amount
     solid: Amount
+
+
+class Labelled(TypedDict):
+    """What a label says and where; middle : in the jaw's home (mm), None where there was no room."""
+
+    text: str
+    where: str
+    middle: Point | None

@@ -1508,13 +1508,13 @@ export interface components {
              */
             keep_until: string;
             /** Nodes */
-            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["HollowNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["PlateNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["HandOffNode"])[];
+            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["PlateNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["HandOffNode"])[];
             /** Number */
             number: string;
             /** Open */
             open: string;
             /** Opened */
-            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["HandOffDetail"])[];
+            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["HandOffDetail"])[];
             /** Picture */
             picture: string;
             /** Pieces */
@@ -2430,6 +2430,121 @@ export interface components {
             /** Turned Deg */
             turned_deg: number;
         };
+        /** LabelDetail */
+        LabelDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["LabelSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "label";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** LabelGood */
+        LabelGood: {
+            label?: components["schemas"]["Labelled"] | null;
+            /** Reserves */
+            reserves?: components["schemas"]["Reserve"][] | null;
+            /** Solids */
+            solids?: components["schemas"]["SolidOut"][] | null;
+        };
+        /** LabelNode */
+        LabelNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["LabelGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "label";
+        };
+        /** LabelSettings */
+        LabelSettings: {
+            /**
+             * Place
+             * @description Where the middle of the line shall be, in the scan's own coordinates.
+             */
+            at?: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * Depth
+             * @description How deep it is cut, or how far it stands out.
+             * @default 0.5
+             */
+            depth_mm: number;
+            /**
+             * Text
+             * @description From {number}, {practice}, {date}, {jaw} and what you write.
+             * @default {number} {jaw}
+             */
+            pattern: string;
+            /**
+             * Label
+             * @description A line of text, cut in or standing out.
+             * @default none
+             * @enum {string}
+             */
+            style: "none" | "engraved" | "raised";
+            /**
+             * Capitals, tall
+             * @description Empty: as tall as there is room for.
+             */
+            tall_mm?: number | null;
+        };
+        /**
+         * Labelled
+         * @description What a label says and where; middle : in the jaw's home (mm), None where there was no room.
+         */
+        Labelled: {
+            /** Middle */
+            middle: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Text */
+            text: string;
+            /** Where */
+            where: string;
+        };
         /**
          * Lent
          * @description The relation an earlier pair had.
@@ -3293,6 +3408,21 @@ export interface components {
             rms_mm: number;
             /** Why */
             why: string;
+        };
+        /**
+         * Reserve
+         * @description A place the cavity keeps off, in the jaw's home (mm): all that lies within radius_mm of the line from one end to the
+         *     other.
+         */
+        Reserve: {
+            /** From Mm */
+            from_mm: number[];
+            /** Name */
+            name: string;
+            /** Radius Mm */
+            radius_mm: number;
+            /** To Mm */
+            to_mm: number[];
         };
         /** ReturnedDetail */
         ReturnedDetail: {
