@@ -27,6 +27,7 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--frame", default=None, choices=("bench", "bite", "home", "plate"), help="coordinates of the files")
     p.add_argument("--set", action="append", default=[], metavar="STEP.KEY=VALUE", help="a setting of a step")
     p.add_argument("--jaw", action="append", default=[], metavar="FILE=upper|lower", help="which jaw a file is")
+    p.add_argument("--layers", action="store_true", help="write layers.zip of the plate too")
     p.add_argument("--cache", default=None, metavar="DIR", help="keep results here for the next run")
     return p
 
@@ -60,7 +61,7 @@ def _run(args: argparse.Namespace) -> int:
     from bitecore.runsheet import CASE, FolderStore, evaluate
 
     from .inputs import document_of, load
-    from .report import build_report, exit_status, write_outputs
+    from .report import build_report, exit_status, write_layers, write_outputs
 
     registry = CASE.registry
     registry[args.until]
@@ -80,6 +81,8 @@ def _run(args: argparse.Namespace) -> int:
         finally:
             pool.close()
         outputs = write_outputs(evaluation.graph, store, out, args, registry)
+        if args.layers:
+            write_layers(evaluation.graph, store, out)
         report = build_report(document, evaluation, registry, outputs, time.perf_counter() - started, args.until)
     (out / "report.json").write_text(json.dumps(report, indent=1) + "\n")
     status = exit_status(evaluation.graph, registry, args.until)

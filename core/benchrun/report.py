@@ -10,8 +10,11 @@ import numpy as np
 
 from bitecore.engine.gives import unpack
 from bitecore.engine.graph import Node
+from bitecore.errors import BenchError
+from bitecore.files.layer_zip import written
 from bitecore.runsheet import CaseDocument, Evaluation, Registry, ResultStore
 from bitecore.runsheet.export import Body, OutFile, export
+from bitecore.runsheet.plated import plate_layers
 from bitecore.runsheet.who import CaseGraph, best_mesh, place_of
 
 FORMAT = 1
@@ -29,6 +32,14 @@ def write_outputs(graph: CaseGraph, store: ResultStore, out: Path, args: argpars
     for file in files:
         (out / file.name).write_bytes(file.data)
     return [row for file in files for row in file.rows]
+
+
+def write_layers(graph: CaseGraph, store: ResultStore, out: Path) -> None:
+    """layers.zip of the plate. Raises BenchError where it was not reached."""
+    found = plate_layers(graph, store.blobs)
+    if found is None:
+        raise BenchError("There are no layers to write: the plate was not worked out.", code="no-layers")
+    (out / "layers.zip").write_bytes(written(found.bodies, found.says))
 
 
 def _as_they_stand(graph: CaseGraph, store: ResultStore, frame: str) -> list[OutFile]:

@@ -13,11 +13,14 @@ from ninja import File, Router, UploadedFile
 
 from accounts.services import label
 from bitecore.anatomy.notation import DECIDUOUS, PERMANENT, tooth
+from bitecore.files.layer_zip import image_of, png, written
 from bitecore.runsheet import standard
+from bitecore.runsheet.plated import PlateLayers, plate_layers
 from bitecore.text import plain
 from ground.errors import Refused
 from runs.kinds import GoneMeanwhile
 from runs.owning import folder
+from runs.services import look
 
 from . import choices, keeping, services, taking, veil
 from .blobs import Drop, dropped
@@ -255,6 +258,29 @@ def one_file(request: HttpRequest, number: str, name: str) -> HttpResponse:
             kind = "model/3mf" if name.endswith(".3mf") else "model/stl"
             return _download(folder().read(file.sha256), name, kind)
     raise Refused("There is no such file in this hand-off.", code="no-file", status=404)
+
+
+@router.get("/{number}/layers.zip")
+def layers_zip(request: HttpRequest, number: str) -> HttpResponse:
+    """The plate in layers, one PNG each, as the printer gets them (docs/layers.md)."""
+    found = _layers(request, number)
+    return _download(written(found.bodies, found.says), f"{number}_layers.zip", "application/zip")
+
+
+@router.get("/{number}/layers/{layer}.png")
+def one_layer(request: HttpRequest, number: str, layer: int) -> HttpResponse:
+    """One layer of the plate: white is cured."""
+    found = _layers(request, number)
+    if not 0 <= layer < len(found.says["layers"]):
+        raise Refused("The plate has no such layer.", code="no-layer", status=404)
+    return HttpResponse(png(image_of(found.bodies, layer, found.size_px)), content_type="image/png")
+
+
+def _layers(request: HttpRequest, number: str) -> PlateLayers:
+    found = plate_layers(look(services.visible(request.user, number)), folder())
+    if found is None:
+        raise Refused("The layers are not worked out yet.", code="no-layers", status=409)
+    return found
 
 
 def _made(request: HttpRequest, number: str) -> list[Handed]:

@@ -171,6 +171,7 @@ class BuildPlate(TypedDict):
     width_mm: float
     depth_mm: float
     height_mm: float
+    pixel_mm: float
 
 
 class Naming(TypedDict):

@@ -174,7 +174,7 @@ def _underneath(said: str, settings: LabelSettings, local: Mesh, front: NDArray)
 def _room(bottom: Mesh, turn: NDArray, wide: float, tall: float) -> NDArray[np.float64] | None:
     """(2,) the middle of a place for a box, along `turn`, on the bottom; the nearest to its middle."""
     plan = bottom.vertices_mm[:, :2] @ turn.T
-    cells, low = filled(plan, bottom.faces, _RASTER_MM)
+    cells, low = filled(plan, bottom.faces.astype(np.int64), _RASTER_MM)
     box = np.ones((int(np.ceil(wide / _RASTER_MM)) | 1, int(np.ceil(tall / _RASTER_MM)) | 1), bool)
     fits = np.argwhere(ndimage.binary_erosion(cells, box))
     if len(fits) == 0:

@@ -58,7 +58,10 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
         Reading("height", float(high[2] - low[2]), "mm"),
     )
     value = {p: rows(m) for p, m in places.items()}
-    plate = {"printer": title, "width_mm": printer.width_mm, "depth_mm": printer.depth_mm, "height_mm": printer.height_mm}
+    plate = {
+        "printer": title, "width_mm": printer.width_mm, "depth_mm": printer.depth_mm, "height_mm": printer.height_mm,
+        "pixel_mm": printer.pixel_mm,
+    }  # fmt: skip
     values = {"home_to_plate": ByPiece(value), "plate": plate, "printing": _printing(printer, inputs["resin"], settings.layer_mm)}
     return StepResult(values, readings, tuple(flags), title)
 

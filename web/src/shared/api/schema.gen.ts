@@ -314,6 +314,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/cases/{number}/layers.zip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Layers Zip
+         * @description The plate in layers, one PNG each, as the printer gets them (docs/layers.md).
+         */
+        get: operations["cases_api_layers_zip"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/cases/{number}/layers/{layer}.png": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One Layer
+         * @description One layer of the plate: white is cured.
+         */
+        get: operations["cases_api_one_layer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/cases/{number}/moved": {
         parameters: {
             query?: never;
@@ -1428,6 +1468,8 @@ export interface components {
             depth_mm: number;
             /** Height Mm */
             height_mm: number;
+            /** Pixel Mm */
+            pixel_mm: number;
             /** Printer */
             printer: string;
             /** Width Mm */
@@ -1508,13 +1550,13 @@ export interface components {
              */
             keep_until: string;
             /** Nodes */
-            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["PlateNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["HandOffNode"])[];
+            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["PlateNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["HandOffNode"])[];
             /** Number */
             number: string;
             /** Open */
             open: string;
             /** Opened */
-            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["HandOffDetail"])[];
+            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["HandOffDetail"])[];
             /** Picture */
             picture: string;
             /** Pieces */
@@ -2545,6 +2587,68 @@ export interface components {
             /** Where */
             where: string;
         };
+        /** LayersDetail */
+        LayersDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["LayersSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "layers";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** LayersGood */
+        LayersGood: {
+            /** Runs */
+            runs?: string[] | null;
+        };
+        /** LayersNode */
+        LayersNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["LayersGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "layers";
+        };
+        /** LayersSettings */
+        LayersSettings: Record<string, never>;
         /**
          * Lent
          * @description The relation an earlier pair had.
@@ -4269,6 +4373,47 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["CaseOut"];
                 };
+            };
+        };
+    };
+    cases_api_layers_zip: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    cases_api_one_layer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+                layer: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -2,6 +2,7 @@ import { goodOf, ofEach } from "../../case/look";
 import type { Drawing, StepUi } from "../../stage";
 import { fromRows } from "../../stage/place";
 import { BuildPlate } from "./BuildPlate";
+import { layers } from "./layers";
 
 function Draws({ data }: Drawing) {
   const plate = goodOf(data, "plate")?.plate;
@@ -10,6 +11,7 @@ function Draws({ data }: Drawing) {
 
 const plate: StepUi = {
   name: "plate",
+  tools: [layers],
   place: ({ data }, piece) => fromRows(ofEach(goodOf(data, "plate")?.home_to_plate, piece.id)),
   Draws,
   floor: "plate",

@@ -1,0 +1,79 @@
+"""layers.zip: one PNG a layer and layers.json, as docs/layers.md says; an open form of our own that anything can read."""
+
+from __future__ import annotations
+
+import io
+import json
+import struct
+import zipfile
+import zlib
+from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..ops.layers import Layers
+from ..progress import QUIET, Run
+
+_TIME = (2020, 1, 1, 0, 0, 0)
+
+
+def png(image: NDArray[np.uint8]) -> bytes:
+    """(rows, columns) of 0 and 1, row 0 at the top, as a PNG of one bit a pixel (ISO/IEC 15948)."""
+    tall, wide = image.shape
+    rows = np.zeros((tall, (wide + 7) // 8 + 1), np.uint8)
+    rows[:, 1:] = np.packbits(image, axis=1)
+    head = struct.pack(">IIBBBBB", wide, tall, 1, 0, 0, 0, 0)
+    packed = zlib.compress(rows.tobytes(), 1)
+    return b"\x89PNG\r\n\x1a\n" + _chunk(b"IHDR", head) + _chunk(b"IDAT", packed) + _chunk(b"IEND", b"")
+
+
+def _chunk(kind: bytes, data: bytes) -> bytes:
+    return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(data, zlib.crc32(kind)))
+
+
+def image_of(bodies: Sequence[Layers], layer: int, size_px: tuple[int, int]) -> NDArray[np.uint8]:
+    """(tall, wide) one layer of the whole plate, row 0 at the far side (+y): 1 where it is cured."""
+    image = np.zeros((size_px[1], size_px[0]), np.uint8)
+    for body in bodies:
+        body.paint(layer, image)
+    return image[::-1]
+
+
+def about(bodies: Sequence[Layers], size_px: tuple[int, int], names: Mapping[str, str], timing: Mapping[str, float]) -> dict[str, Any]:
+    """What layers.json says. names : printer and resin; timing : layer_s, first_layer_s, first_layers."""
+    pixel, high = bodies[0].pixel_mm, bodies[0].layer_mm
+    count = max(b.count for b in bodies)
+    area = np.zeros(count)
+    for body in bodies:
+        area[: body.count] += body.areas_mm2()
+    seconds = [timing["first_layer_s"] if k < timing["first_layers"] else timing["layer_s"] for k in range(count)]
+    ends = [round(k * high, 6) for k in range(count + 1)]
+    rows = [
+        {"file": f"{k:05d}.png", "z_mm": [ends[k], ends[k + 1]], "area_mm2": round(float(area[k]), 4), "seconds": seconds[k]}
+        for k in range(count)
+    ]
+    return {
+        "format": 1, "printer": names["printer"], "resin": names["resin"], "pixel_mm": [pixel, pixel], "size_px": list(size_px),
+        "origin_mm": [0.0, 0.0], "layers": rows, "resin_ml": round(float(area.sum()) * high / 1000, 6), "seconds": round(sum(seconds), 3),
+    }  # fmt: skip
+
+
+def written(bodies: Sequence[Layers], says: dict[str, Any], run: Run = QUIET) -> bytes:
+    """The whole file. Bodies must not overlap on the plate, or what layers.json says counts them twice."""
+    out = io.BytesIO()
+    size = (int(says["size_px"][0]), int(says["size_px"][1]))
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive:
+        archive.writestr(zipfile.ZipInfo("layers.json", _TIME), json.dumps(says, indent=1))
+        for number, data in enumerate(_images(bodies, len(says["layers"]), size)):
+            archive.writestr(zipfile.ZipInfo(says["layers"][number]["file"], _TIME), data)
+            if number % 25 == 0:
+                run.tick(number / len(says["layers"]), "layers")
+    return out.getvalue()
+
+
+def _images(bodies: Sequence[Layers], count: int, size: tuple[int, int]) -> Iterator[bytes]:
+    with ThreadPoolExecutor(2) as pool:
+        yield from pool.map(lambda k: png(image_of(bodies, k, size)), range(count))

@@ -1,0 +1,39 @@
+"""The plate of a case in layers: the bodies that lie on it, and what layers.json says of them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from ..blobs import Blobs
+from ..files.layer_zip import about
+from ..ops.layers import Layers
+from .who import CaseGraph
+
+
+@dataclass(frozen=True)
+class PlateLayers:
+    """size_px : of one layer's picture, (wide, tall); says : layers.json"""
+
+    bodies: list[Layers]
+    size_px: tuple[int, int]
+    says: dict[str, Any]
+
+
+def digests(graph: CaseGraph) -> list[str]:
+    """Of the layers of all bodies; none while one is not worked out."""
+    nodes = graph.of_step("layers")
+    if not nodes or any(n.good is None for n in nodes):
+        return []
+    return [n.good.values["runs"]["files"][0]["file"] for n in nodes if n.good is not None]
+
+
+def plate_layers(graph: CaseGraph, blobs: Blobs) -> PlateLayers | None:
+    """None while they are not worked out."""
+    node, known = graph.node("plate"), digests(graph)
+    if node is None or node.good is None or not known:
+        return None
+    plate, printing = node.json("plate"), node.json("printing")
+    bodies = [Layers.from_bytes(blobs.read(digest)) for digest in known]
+    size = (round(plate["width_mm"] / plate["pixel_mm"]), round(plate["depth_mm"] / plate["pixel_mm"]))
+    return PlateLayers(bodies, size, about(bodies, size, {"printer": plate["printer"], "resin": printing["resin"]}, printing))

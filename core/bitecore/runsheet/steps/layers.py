@@ -1,0 +1,40 @@
+"""Part of Plate: every body as it lies there in layers, worked out once."""
+
+from __future__ import annotations
+
+from ...engine.gives import FILES, Files, FileValue
+from ...engine.model import BODIES, Inputs, Need, Reading, Step, StepResult, StepSettings
+from ...ops.layers import layers
+from ...progress import Run
+
+
+class LayersSettings(StepSettings):
+    pass
+
+
+def apply(inputs: Inputs, settings: LayersSettings, run: Run) -> StepResult:
+    plate, printing = inputs["plate"], inputs["printing"]
+    made = layers(inputs["body"], inputs["place"], pixel_mm=plate["pixel_mm"], layer_mm=printing["layer_mm"])
+    readings = (Reading("layers", made.count), Reading("cured", made.volume_ml, "ml"))
+    runs = Files([FileValue(f"{inputs.piece}.layers", made.to_bytes())])
+    return StepResult({"runs": runs}, readings, (), f"{made.count} layers")
+
+
+STEP = Step(
+    name="layers",
+    title="Layers",
+    number=9,
+    version=1,
+    over=BODIES,
+    part_of="plate",
+    settings=LayersSettings,
+    needs={
+        "body": Need("assemble", "body"),
+        "place": Need("plate", "home_to_plate"),
+        "plate": Need("plate", "plate"),
+        "printing": Need("plate", "printing"),
+    },
+    gives={"runs": FILES},
+    apply=apply,
+    about="What the printer cures.",
+)

@@ -1,0 +1,147 @@
+"""Layers beside sections, winding numbers and volumes by other libraries; their pictures read back by another reader."""
+
+from __future__ import annotations
+
+import io
+import json
+import tempfile
+import unittest
+import zipfile
+from pathlib import Path
+
+import igl
+import manifold3d
+import numpy as np
+from PIL import Image
+
+from benchrun.__main__ import main
+from bitecore.engine.gives import unpack
+from bitecore.errors import StepFailed
+from bitecore.files import stl
+from bitecore.files.layer_zip import about, image_of, png, written
+from bitecore.mesh import Mesh, volume_ml
+from bitecore.ops.layers import Layers, layers
+from bitecore.ops.rigid import placed
+from bitecore.runsheet import CASE, MemoryStore, evaluate
+from bitecore.runsheet.plated import plate_layers
+from tests.core.test_runsheet import case
+from tests.shapes import box, jaws, sphere
+
+NAMES = {"printer": "Wren", "resin": "Plaster grey"}
+TIMING = {"layer_s": 7.0, "first_layer_s": 30.0, "first_layers": 5}
+
+
+def at(x: float, y: float, z: float) -> np.ndarray:
+    return placed(np.eye(3), [x, y, z])
+
+
+class ShapeTest(unittest.TestCase):
+    def test_a_box_to_the_pixel(self) -> None:
+        made = layers(box((10, 6, 2)), at(3.01, 4.01, 0), pixel_mm=0.05, layer_mm=0.1)
+        image = np.zeros((400, 400), np.uint8)
+        made.paint(7, image)
+        rows, columns = np.flatnonzero(image.any(1)), np.flatnonzero(image.any(0))
+        # Middles at 0.025 + 0.05 k between 3.01 and 13.01, and between 4.01 and 10.01.
+        self.assertEqual((columns[0], columns[-1], rows[0], rows[-1]), (60, 259, 80, 199))
+        self.assertEqual((made.count, int(image.sum())), (20, 200 * 120))
+        np.testing.assert_allclose(made.areas_mm2(), 60.0)
+
+    def test_overlapping_parts_are_as_their_union(self) -> None:
+        a, b = sphere(5, 40), sphere(4, 36)
+        both = Mesh.of(np.vstack([a.vertices_mm, b.vertices_mm + [4, 1, 0.5]]), np.vstack([a.faces, b.faces + len(a.vertices_mm)]))
+        made = layers(both, at(10, 10, 5), pixel_mm=0.05, layer_mm=0.05)
+        solids = [
+            manifold3d.Manifold(manifold3d.Mesh64(np.array(m.vertices_mm) + shift, m.faces.astype(np.uint64, order="C")))
+            for m, shift in ((a, [0, 0, 0]), (b, [4, 1, 0.5]))
+        ]
+        self.assertAlmostEqual(made.volume_ml * 1000 / (solids[0] + solids[1]).volume(), 1, delta=0.002)
+
+    def test_a_body_with_a_hole_in_it_is_refused(self) -> None:
+        ball = sphere(5, 20)
+        with self.assertRaises(StepFailed):
+            layers(ball.of_faces(np.arange(ball.triangles) > 40), at(10, 10, 5), pixel_mm=0.05, layer_mm=0.05)
+
+    def test_what_hangs_under_the_plate_is_not_cured_and_bytes_come_back(self) -> None:
+        made = layers(box((4, 4, 4)), at(1, 1, -1), pixel_mm=0.1, layer_mm=0.1)
+        self.assertEqual(made.count, 30)
+        back = Layers.from_bytes(made.to_bytes())
+        np.testing.assert_array_equal(back.runs, made.runs)
+        np.testing.assert_array_equal(back.areas_mm2(), made.areas_mm2())
+
+
+class ZipTest(unittest.TestCase):
+    def test_pictures_and_figures(self) -> None:
+        bodies = [
+            layers(box((10, 6, 2)), at(3, 4, 0), pixel_mm=0.05, layer_mm=0.1),
+            layers(sphere(3, 40), at(25, 10, 3), pixel_mm=0.05, layer_mm=0.1),
+        ]
+        says = about(bodies, (800, 400), NAMES, TIMING)
+        with zipfile.ZipFile(io.BytesIO(written(bodies, says))) as archive:
+            self.assertEqual(json.loads(archive.read("layers.json")), says)
+            self.assertEqual(len(archive.namelist()), 61)
+            picture = Image.open(io.BytesIO(archive.read(says["layers"][12]["file"])))
+            self.assertEqual((picture.mode, picture.size), ("1", (800, 400)))
+            seen = np.asarray(picture)
+        # Row 0 at the far side: the box lies in front, so low in the picture.
+        rows = np.flatnonzero(seen[:, :300].any(1))
+        self.assertEqual((rows[0], rows[-1]), (400 - 200, 400 - 81))
+        self.assertAlmostEqual(seen.sum() * 0.05**2, says["layers"][12]["area_mm2"], places=3)
+        self.assertEqual(says["seconds"], 5 * 30 + 55 * 7)
+        self.assertAlmostEqual(says["resin_ml"], sum(b.volume_ml for b in bodies), places=5)
+
+    def test_a_png_of_odd_width(self) -> None:
+        ink = (np.random.default_rng(3).random((13, 21)) > 0.5).astype(np.uint8)
+        np.testing.assert_array_equal(np.asarray(Image.open(io.BytesIO(png(ink)))).astype(np.uint8), ink)
+
+
+class JawTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.store = MemoryStore()
+        settings = {"hollow": {"*": {"style": "open"}}, "plate": {"*": {"printer": "heron"}}}
+        cls.document = case(cls.store, *jaws(21)).model_copy(update={"settings": settings})
+        cls.graph = evaluate(cls.document, CASE, cls.store).graph
+
+    def test_hollow_jaws_beside_sections_and_winding_numbers(self) -> None:
+        found = plate_layers(self.graph, self.store.blobs)
+        assert found
+        self.assertEqual(found.size_px, (3960, 2480))
+        for piece, made in zip(self.graph.jaws, found.bodies, strict=True):
+            body = unpack(self.graph.node("assemble", piece).manifest.values["body"], self.store.blobs)  # type: ignore[union-attr]
+            matrix = np.array(self.graph.node("plate").json("home_to_plate", piece))  # type: ignore[union-attr]
+            self.assertAlmostEqual(made.volume_ml / volume_ml(body), 1, delta=0.001)
+            points = body.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]
+            solid = manifold3d.Manifold(manifold3d.Mesh64(np.array(points), body.faces.astype(np.uint64, order="C")))
+            areas = made.areas_mm2()
+            for k in range(3, made.count, 60):
+                theirs = solid.slice((k + 0.5) * made.layer_mm).area()
+                self.assertAlmostEqual(areas[k], theirs, delta=0.01 * theirs + 0.05)
+            image = np.zeros((found.size_px[1], found.size_px[0]), np.uint8)
+            made.paint(150, image)
+            rows = np.flatnonzero(image.any(1))[::40]
+            columns = np.flatnonzero(image.any(0))
+            columns = np.arange(columns[0] - 3, columns[-1] + 4, 5)
+            j, i = np.meshgrid(rows, columns, indexing="ij")
+            where = np.c_[(i.ravel() + 0.5) * 0.05, (j.ravel() + 0.5) * 0.05, np.full(i.size, 150.5 * made.layer_mm)]
+            inside = igl.fast_winding_number(points, body.faces.astype(np.int64), where) > 0.5
+            self.assertLess((inside != (image[j.ravel(), i.ravel()] > 0)).mean(), 0.002)
+
+    def test_one_picture_holds_both_jaws(self) -> None:
+        found = plate_layers(self.graph, self.store.blobs)
+        assert found
+        seen = image_of(found.bodies, 100, found.size_px)
+        self.assertAlmostEqual(seen.sum() * 0.05**2, found.says["layers"][100]["area_mm2"], delta=1e-6)
+
+
+class RunTest(unittest.TestCase):
+    def test_layers_from_the_command_line(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            (folder / "l.stl").write_bytes(stl.write_binary(jaws(21)[1]))
+            self.assertEqual(main([str(folder / "l.stl"), "--out", str(folder / "out"), "--layers"]), 0)
+            with zipfile.ZipFile(folder / "out" / "layers.zip") as archive:
+                says = json.loads(archive.read("layers.json"))
+                self.assertEqual(len(archive.namelist()), len(says["layers"]) + 1)
+            report = json.loads((folder / "out" / "report.json").read_text())
+            volume = next(r["value"] for s in report["steps"] if s["step"] == "base" for r in s["readings"] if r["name"] == "volume")
+            self.assertAlmostEqual(says["resin_ml"] / volume, 1, delta=0.01)
