@@ -2,7 +2,13 @@
 
 from __future__ import annotations
 
+import io
+import json
 import re
+import zipfile
+
+import numpy as np
+from PIL import Image
 
 from tests.browser.harness import BrowserCase, parse_mm
 
@@ -42,3 +48,29 @@ class HollowTest(BrowserCase):
         page.keyboard.press("y")
         page.keyboard.press("Control+z")
         page.get_by_text(re.compile("Open underneath, 3 drains")).first.wait_for(state="detached")
+
+    def test_a_label_is_put_on_and_the_layers_are_leafed_through(self) -> None:
+        page = self.page
+        number = self.open_pair()
+        self.wait_state("Plate", "done")
+        self.step("Label").click()
+        page.get_by_role("combobox", name="Label").select_option("engraved")
+        page.get_by_text(f"{number} upper").first.wait_for()
+        self.assertGreater(parse_mm(self.reading("Capitals, tall")), 1.9)
+        self.wait_state("Plate", "done")
+        self.step("Plate").click()
+        page.keyboard.press("z")
+        page.get_by_test_id("layer").filter(has_text=re.compile(r"Layer 1 of \d+, 0.00 to 0.05 mm")).wait_for(timeout=60_000)
+        page.keyboard.press("Shift+ArrowUp")
+        page.keyboard.press("ArrowUp")
+        page.get_by_test_id("layer").filter(has_text="Layer 12 of").wait_for()
+        page.wait_for_function("() => document.querySelector('section[aria-label=Layers] img')?.naturalWidth === 2880")
+        with page.expect_download() as got:
+            page.get_by_role("link", name="layers.zip").click()
+        with zipfile.ZipFile(got.value.path()) as archive:
+            says = json.loads(archive.read("layers.json"))
+            self.assertEqual(len(archive.namelist()), len(says["layers"]) + 1)
+            picture = np.asarray(Image.open(io.BytesIO(archive.read(says["layers"][11]["file"]))))
+        self.assertAlmostEqual(picture.sum() * 0.05**2, says["layers"][11]["area_mm2"], places=3)
+        gone = page.request.get(f"{self.app.address}/api/cases/{number}/layers/99999.png")
+        self.assertEqual((gone.status, gone.json()["code"]), (404, "no-layer"))

@@ -161,6 +161,8 @@ class JawTest(unittest.TestCase):
                 node = graph.node("label", piece)
                 self.assertEqual(node.json("label")["text"], f"{self.document.number} {jaw}")
                 self.assertEqual(node.json("label")["where"], "on the wall")
+                stand = graph.node("level").json("stand", piece)
+                self.outside(graph, piece, np.array(node.json("label")["middle"]), np.array(stand["up"]))
                 based, made = self.mesh(graph, "base", piece), self.mesh(graph, "assemble", piece)
                 self.assertTrue(check_solid(made).ok)
                 self.assertEqual(face_components(made)[0], 1)
@@ -172,6 +174,15 @@ class JawTest(unittest.TestCase):
                 corners, faces = letters.vertices_mm, letters.faces.astype(np.int64)
                 wall = np.sqrt(igl.point_mesh_squared_distance(cavity.mesh.vertices_mm, corners, faces)[0])
                 self.assertGreater(wall.min(), 1.95, "behind the letters the wall is as thick as anywhere")
+
+    def outside(self, graph, piece: str, middle: NDArray, up: NDArray) -> None:  # noqa: ANN001
+        """Nothing of the body lies far beyond the label, seen from its middle: it is on no inner side."""
+        points = self.mesh(graph, "base", piece).vertices_mm
+        flat = points - np.outer(points @ up, up)
+        there = middle - up * (middle @ up)
+        away = there - flat.mean(0)
+        away /= np.linalg.norm(away)
+        self.assertLess(((flat - there) @ away).max(), 12.0)
 
     def test_raised_is_one_body_and_changes_nothing_of_the_cavity(self) -> None:
         graph, bare = self.graph(label={"style": "raised"}, hollow={"style": "open"}), self.graph(hollow={"style": "open"})

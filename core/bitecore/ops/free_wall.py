@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
+from scipy.spatial import ConvexHull
 
 from ..mesh import GROUP_SCAN, Mesh, border_loops
 from .closest import ClosestPoints
@@ -14,6 +15,8 @@ from .letters import Bend
 from .outline import signed_area
 
 _STEP_MM = 0.5
+# A wall this far inside the hull of a body's foot is no outer one.
+_INSIDE_MM = 4.0
 # A place over the foot with no surface so near is none of the wall, nor is one with the scan so near; looked at in steps of
 # _RISE_MM.
 _OFF_MM, _SCAN_MM, _RISE_MM, _HIGHEST_MM = 0.08, 0.6, 0.25, 12.25
@@ -50,8 +53,15 @@ class Free:
         # The window lies from each place on: scipy's lies about its middle.
         shift = -(long // 2) + (1 if long % 2 == 0 else 0)
         worst = np.roll(ndimage.maximum_filter1d(sharp, long, mode="wrap"), shift)
-        least = np.roll(ndimage.minimum_filter1d(self.tall, long, mode="wrap"), shift)
+        tall = np.where(self._outer(s), self.tall, 0.0)
+        least = np.roll(ndimage.minimum_filter1d(tall, long, mode="wrap"), shift)
         return np.where((least >= height) & (worst <= 1 / _LEAST_RADIUS_MM), worst, np.inf)
+
+    def _outer(self, s: NDArray) -> NDArray[np.bool_]:
+        """Which places lie on the outside: near to the hull of the foot. In the hollow of a horseshoe nobody reads."""
+        foot = self.bend.at(s)
+        hull = ConvexHull(foot).equations
+        return (foot @ hull[:, :2].T + hull[:, 2]).max(axis=1) > -_INSIDE_MM
 
 
 def free_wall(body: Mesh) -> Free | None:

@@ -45,7 +45,7 @@ function Words({ data }: Drawing) {
   return (
     <section
       aria-label="Layers"
-      className="line pointer-events-auto absolute inset-x-3 top-16 bottom-3 flex flex-col gap-2 rounded-xl border bg-base-100 p-3 shadow-sm"
+      className="line pointer-events-auto absolute inset-x-3 top-16 bottom-12 flex flex-col gap-2 rounded-xl border bg-base-100 p-3 shadow-sm"
     >
       <img
         className="min-h-0 flex-1 rounded-lg bg-black object-contain"
