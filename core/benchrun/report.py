@@ -11,7 +11,7 @@ import numpy as np
 from bitecore.engine.gives import unpack
 from bitecore.engine.graph import Node
 from bitecore.errors import BenchError
-from bitecore.files.layer_zip import written
+from bitecore.parts.layer_zip import written
 from bitecore.runsheet import CaseDocument, Evaluation, Registry, ResultStore
 from bitecore.runsheet.export import Body, OutFile, export
 from bitecore.runsheet.plated import plate_layers

@@ -13,7 +13,7 @@ from ninja import File, Router, UploadedFile
 
 from accounts.services import label
 from bitecore.anatomy.notation import DECIDUOUS, PERMANENT, tooth
-from bitecore.files.layer_zip import image_of, png, written
+from bitecore.parts.layer_zip import image_of, png, written
 from bitecore.runsheet import standard
 from bitecore.runsheet.plated import PlateLayers, plate_layers
 from bitecore.text import plain

@@ -116,6 +116,7 @@ def take(folder: Path) -> None:
         shot("evening")
         page.keyboard.press("Shift+D")
         _bite(page, shot)
+        _hollow(page, shot)
         page.keyboard.press("?")
         page.wait_for_timeout(400)
         shot("keys")
@@ -123,6 +124,26 @@ def take(folder: Path) -> None:
         page.get_by_role("heading", name="House settings").wait_for()
         page.wait_for_timeout(600)
         shot("house")
+
+
+def _hollow(page: Page, shot: Callable[[str], None]) -> None:
+    """The case that is made hollow and labelled."""
+    page.keyboard.press("Alt+r")
+    page.get_by_role("link", name=re.compile("^Case ")).filter(has_text="Rosalind Quayle").click()
+    page.get_by_label("Run sheet").wait_for()
+    page.keyboard.press("Alt+6")
+    _settled(page)
+    page.keyboard.press("y")
+    _settled(page)
+    shot("hollow")
+    page.keyboard.press("Alt+9")
+    page.keyboard.press("z")
+    page.get_by_test_id("layer").wait_for()
+    for _ in range(4):
+        page.keyboard.press("Shift+ArrowUp")
+    page.wait_for_timeout(1500)
+    shot("layers")
+    page.keyboard.press("z")
 
 
 def _bite(page: Page, shot: Callable[[str], None]) -> None:

@@ -18,10 +18,10 @@ from benchrun.__main__ import main
 from bitecore.engine.gives import unpack
 from bitecore.errors import StepFailed
 from bitecore.files import stl
-from bitecore.files.layer_zip import about, image_of, png, written
 from bitecore.mesh import Mesh, volume_ml
 from bitecore.ops.layers import Layers, layers
 from bitecore.ops.rigid import placed
+from bitecore.parts.layer_zip import about, image_of, png, written
 from bitecore.runsheet import CASE, MemoryStore, evaluate
 from bitecore.runsheet.plated import plate_layers
 from tests.core.test_runsheet import case

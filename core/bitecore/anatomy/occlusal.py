@@ -129,11 +129,14 @@ def _outer_tips(local: NDArray) -> NDArray:
     angle, radius = np.arctan2(ray[:, 0], -ray[:, 1]), np.linalg.norm(ray, axis=1)
     out = []
     edges = np.radians(np.arange(-112, 113, 7.0))
-    for a, b in itertools.pairwise(edges):
-        pick = (angle >= a) & (angle < b)
-        if pick.sum() < 8:
+    stretch = np.searchsorted(edges, angle, side="right")
+    order = np.argsort(stretch, kind="stable")
+    near, radius = near[order], radius[order]
+    starts = np.searchsorted(stretch[order], np.arange(1, len(edges) + 1))
+    for a, b in itertools.pairwise(starts):
+        if b - a < 8:
             continue
-        part, r = near[pick], radius[pick]
+        part, r = near[a:b], radius[a:b]
         peak = part[:, 2].max()
         # Cheek-side cusps and edges: the outermost of what is nearly as high as the highest here.
         crest = part[:, 2] > peak - 1.2

@@ -29,6 +29,8 @@ _LEAST_ML = 0.05
 _EVEN_MM = 0.02
 # Corners stand so much farther off than asked: between them flat triangles lie nearer to the surface.
 _SPARE_MM = 0.03
+# Nobody asks how thick the wall is where it is so much thicker than asked.
+_THICK_MM = 0.3
 # An open cavity goes on so far under the floor.
 _THROUGH_MM = 1.0
 
@@ -99,7 +101,7 @@ def _depth(grid: Voxels, skin: ClosestPoints, wall_mm: float, keep: Sequence[Kee
     depth = (ndimage.distance_transform_edt(grid.inside).astype(np.float32) - 0.5) * np.float32(grid.cell)
     run.tick(0.3, "how deep")
     band = np.abs(depth - wall_mm) < _BAND * grid.cell
-    depth[band] = skin.query(grid.middles(band), within_mm=wall_mm + 3 * grid.cell).distance_mm
+    depth[band] = skin.query(grid.middles(band), within_mm=wall_mm + _BAND * grid.cell).distance_mm
     for each in keep:
         reach = each.radius_mm + wall_mm + _ROUND_MM + 2 * grid.cell
         first = np.maximum(np.floor((np.minimum(each.start, each.end) - reach - grid.low) / grid.cell).astype(int), 0)
@@ -178,5 +180,4 @@ def _evened(made: Mesh) -> Mesh:
 def _thinnest(made: Mesh, skin: ClosestPoints, wall_mm: float, bottom: float) -> float:
     edges = np.unique(np.sort(np.vstack([made.faces[:, [0, 1]], made.faces[:, [1, 2]], made.faces[:, [2, 0]]]), axis=1), axis=0)
     points = np.vstack([made.vertices_mm, made.vertices_mm[made.faces].mean(1), made.vertices_mm[edges].mean(1)])
-    # Nobody asks how thick the wall is where it is thick.
-    return float(skin.query(points[points[:, 2] > bottom], within_mm=wall_mm + 1.0).distance_mm.min())
+    return float(skin.query(points[points[:, 2] > bottom], within_mm=wall_mm + _THICK_MM).distance_mm.min())

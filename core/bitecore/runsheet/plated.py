@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from ..blobs import Blobs
-from ..files.layer_zip import about
 from ..ops.layers import Layers
+from ..parts.layer_zip import about
 from .who import CaseGraph
 
 
