@@ -67,7 +67,8 @@ def build_report(
     graph = evaluation.graph
     wanted = registry.up_to(until) & {s.name for s in registry.shown}
     inputs = [_input(entry.id, entry.file, graph, document) for entry in document.pieces]
-    steps = [_step(node, evaluation) for node in graph.nodes.values() if node.step.name in wanted]
+    nodes = sorted((n for n in graph.nodes.values() if n.step.name in wanted), key=lambda node: node.step.number)
+    steps = [_step(node, evaluation) for node in nodes]
     for step in steps:
         if step["step"] == "bite":
             step |= _bite(graph)

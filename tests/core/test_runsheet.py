@@ -44,6 +44,7 @@ from demo.arch import ArchPlan
 from tests.shapes import jaws, turn
 
 ALL = frozenset({"hand-off"})
+LAYERS = ("layers/p1", "layers/p2")
 
 
 def case(store: Any, *meshes: Mesh, **settings: dict) -> CaseDocument:
@@ -75,7 +76,8 @@ class WholeSheetTest(unittest.TestCase):
 
     def test_all_steps_end_well(self) -> None:
         states = {n.id: n.state for n in self.first.graph.nodes.values()}
-        self.assertEqual(set(states.values()) - {"done", "look"}, set(), states)
+        self.assertEqual(set(states.values()) - {"done", "look", "off"}, set(), states)
+        self.assertEqual({name.split("/")[0] for name, state in states.items() if state == "off"}, {"hollow", "label"})
         self.assertEqual(self.first.graph.jaws, {"p1": "upper", "p2": "lower"})
         for piece in ("p1", "p2"):
             ref = self.first.graph.node("base", piece).manifest.values["body"]
@@ -93,9 +95,9 @@ class WholeSheetTest(unittest.TestCase):
         self.assertEqual(self.worked(self.document), set())
 
     def test_a_late_change_reaches_only_what_depends_on_it(self) -> None:
-        self.assertEqual(self.worked(self.with_settings(plate={"*": {"gap_mm": 4.0}})), {"plate/*", "hand-off/*"})
+        self.assertEqual(self.worked(self.with_settings(plate={"*": {"gap_mm": 4.0}})), {"plate/*", "hand-off/*", *LAYERS})
         changed = self.worked(self.with_settings(base={"p2": {"thickness_mm": 3.0}}))
-        self.assertEqual(changed, {"base/p2", "plate/*", "hand-off/*"})
+        self.assertEqual(changed, {"base/p2", "plate/*", "hand-off/*", "amounts/p2", "layers/p2"})
         changed = self.worked(self.with_settings(trim={"p1": {"ease_mm": 1.0}}))
         self.assertIn("trim/p1", changed)
         self.assertFalse({"trim/p2", "base/p2", "bite/*", "level/*"} & changed)
@@ -290,12 +292,13 @@ class ContractTest(unittest.TestCase):
         upper, lower = (rescans.as_scanned(j.mesh, plan, rng) for j in (truth.upper, truth.lower))
         bites = [rescans.bite_scan(truth, plan, left=left, rng=rng).moved(turn(9)) for left in (True, False)]
         scans = [upper, lower.moved(turn(3)), lower.moved(turn(8)), *bites]
-        cls.graph = evaluate(case(cls.store, *scans), CASE, cls.store, demanded=ALL).graph
+        settings = {"hollow": {"*": {"style": "open"}}, "label": {"*": {"style": "engraved"}}}
+        document = case(cls.store, *scans).model_copy(update={"settings": settings})
+        cls.graph = evaluate(document, CASE, cls.store, demanded=ALL).graph
 
     def tasks(self) -> list[Task]:
         seen = {n.step.name: n.task for n in self.graph.nodes.values() if n.task}
-        # Nothing is assembled: the body is handed through (tests/core/test_assembly.py has solids).
-        self.assertEqual(set(seen), {s.name for s in standard().steps} - {"assemble"})
+        self.assertEqual(set(seen), {s.name for s in standard().steps})
         return list(seen.values())
 
     def test_repeatable_and_input_untouched(self) -> None:

@@ -309,6 +309,7 @@ class PlateTest(unittest.TestCase):
         values = {"body": {n: box(s) for n, s in zip(names, sizes, strict=True)}, "stand": dict.fromkeys(names, LOWER)}
         shelf = BUILT_IN["printer"][settings.get("printer", "wren")]
         values["printer"] = {"id": "", "name": shelf.name, "data": shelf.data}
+        values["resin"] = {"id": "", "name": "Plaster grey", "data": BUILT_IN["resin"]["plaster"].data}
         return do("plate", values, dict(zip(names, ("upper", "lower"), strict=False)), **settings)
 
     def places(self, result: StepResult, sizes: list[tuple[float, float, float]]) -> list[tuple[np.ndarray, np.ndarray]]:

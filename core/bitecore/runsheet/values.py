@@ -171,7 +171,7 @@ class BuildPlate(TypedDict):
     width_mm: float
     depth_mm: float
     height_mm: float
-    pixel_mm: float
+    pixel_mm: NotRequired[float]
 
 
 class Naming(TypedDict):

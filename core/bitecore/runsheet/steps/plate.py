@@ -98,6 +98,8 @@ def _row(laid: dict, turned: int, axis: int, gap_mm: float) -> tuple[dict[str, N
     at, across, out = 0.0, 0.0, {}
     for piece, one in laid.items():
         matrix, size = quarter(one) if turned else one
+        # To whole micrometres: a body that became another by less moves none beside it, and no layer of it.
+        size = np.ceil(size * 1000 - 1e-3) / 1000
         out[piece] = shifted(matrix, at if axis == 0 else 0.0, at if axis == 1 else 0.0)
         at += size[axis] + gap_mm
         across = max(across, size[1 - axis])

@@ -1469,7 +1469,7 @@ export interface components {
             /** Height Mm */
             height_mm: number;
             /** Pixel Mm */
-            pixel_mm: number;
+            pixel_mm?: number;
             /** Printer */
             printer: string;
             /** Width Mm */
