@@ -167,7 +167,7 @@ class AcceptTest(WorkCase):
         self.assertEqual(self.accepted(case), {step: [] for step in steps})
         self.change(case, "base", thickness_mm=5.0)
         now = self.accepted(case)
-        self.assertEqual({step for step, changed in now.items() if changed}, {"base", "plate"})
+        self.assertEqual({step for step, changed in now.items() if changed}, {"base", "hollow", "plate"})
         self.assertTrue(any("volume" in words and ", now " in words for words in now["base"]), now["base"])
         answer = post(self.mira, f"/api/cases/{case.number}/hand-off").json()
         self.assertEqual((answer["code"], answer["missing"]), ("not-accepted", ["Base", "Plate"]))
