@@ -40,7 +40,7 @@ class BiteTest(BrowserCase):
     def apart(self) -> None:
         self.dropped("upper", "lower")
         self.page.wait_for_url(re.compile("/case/"))
-        self.wait_state("Plate", "done")
+        self.wait_state("Plate", "needs a look")  # the bite is open
         self.step("Bite").click()
         self.page.get_by_text("so the bite is missing").wait_for()
 
@@ -61,7 +61,7 @@ class BiteTest(BrowserCase):
         page.get_by_role("tab", name=re.compile("^Upper")).click()
         self.set_number("Bottom, from the occlusal plane", "14")
         self.wait_reading("Bottom saw", "14.00 mm")
-        self.wait_state("Plate", "done")
+        self.wait_state("Plate", "needs a look")  # the bite is open
         before = self.numbers(page)
         self.dropped("left", "right")
         self.step("Bite").click()
@@ -102,7 +102,7 @@ class BiteTest(BrowserCase):
         page = self.page
         self.dropped("upper", "lower", "left")
         page.wait_for_url(re.compile("/case/"))
-        self.wait_state("Plate", "done")
+        self.wait_state("Plate", "needs a look")  # the bite is open
         self.step("Bite").click()
         page.get_by_text("Only the left side was scanned closed").wait_for()
         page.get_by_role("button", name="Marks").click()
