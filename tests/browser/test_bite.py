@@ -311,7 +311,7 @@ class BiteTest(BrowserCase):
 
     def test_level_by_its_handle(self) -> None:
         page = self.page
-        self.apart()
+        self.open_pair()
         self.step("Level").click()
         page.keyboard.press("x")
         grip = page.get_by_test_id("grip-tilt_deg")
