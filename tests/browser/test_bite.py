@@ -102,7 +102,7 @@ class BiteTest(BrowserCase):
         page = self.page
         self.dropped("upper", "lower", "left")
         page.wait_for_url(re.compile("/case/"))
-        self.wait_state("Plate", "needs a look")  # the bite is open
+        self.wait_state("Plate", "done")
         self.step("Bite").click()
         page.get_by_text("Only the left side was scanned closed").wait_for()
         page.get_by_role("button", name="Marks").click()
