@@ -193,6 +193,19 @@ class GatherTest(unittest.TestCase):
         assert node is not None and node.task is not None
         self.assertEqual(set(node.task.inputs["solids"]["from_each"]), {"labels", "pins"})
 
+    def test_what_is_given_for_each_piece_is_gathered_for_its_own(self) -> None:
+        """A step that runs once gives the solids of every body."""
+
+        def give(inputs: Inputs, settings: Count) -> dict[str, Any]:
+            return {"solids": ByPiece({"a": Solids([Solid("add", box((2, 2, 2)), "pin")])})}
+
+        once = step("pins", {"body": Need("base", "body", each=True)}, give, gives={"solids": by_piece(SOLIDS)}, over=WHOLE)
+        graph, made = worked(self.registry().with_step(once))
+        self.assertEqual(made & {"together/a", "together/b"}, {"together/a"})
+        node = graph.node("together", "a")
+        assert node is not None and node.task is not None
+        self.assertEqual([s["name"] for s in node.task.inputs["solids"]["from_each"]["pins"]["solids"]], ["pin"])
+
     def test_one_that_is_off_or_gives_none_is_not_there(self) -> None:
         registry = self.registry("labels", "pins")
         off = SheetDocument(settings={"labels": {"*": {"on": False}}, "pins": {"a": {"by": 0}}})

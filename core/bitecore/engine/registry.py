@@ -5,6 +5,7 @@ from __future__ import annotations
 import importlib
 import pkgutil
 from collections.abc import Iterable
+from dataclasses import replace
 from functools import cached_property
 from types import ModuleType
 
@@ -48,8 +49,8 @@ class Registry:
 
     @staticmethod
     def givers(need: Need, step: Step) -> list[str]:
-        """The outputs of a step that a gathering need takes."""
-        return [name for name, gives in step.gives.items() if gives == need.gathered]
+        """The outputs of a step that a gathering need takes: of this type, or one of it for each piece."""
+        return [name for name, gives in step.gives.items() if need.gathered in (gives, replace(gives, by_piece=False))]
 
     @staticmethod
     def _check_through(step: Step) -> None:

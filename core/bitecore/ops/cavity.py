@@ -18,6 +18,7 @@ from skimage.measure import marching_cubes
 from ..mesh import GROUP_CUT, Mesh
 from ..progress import QUIET, Run
 from .closest import ClosestPoints
+from .segments import to_segment
 from .voxels import Voxels, voxels
 
 _CELL_MM = 0.4
@@ -44,9 +45,7 @@ class Keep:
     radius_mm: float
 
     def distance(self, points: NDArray) -> NDArray[np.float64]:
-        way = self.end - self.start
-        share = np.clip((points - self.start) @ way / max(float(way @ way), 1e-12), 0, 1)
-        return np.linalg.norm(points - self.start - share[:, None] * way, axis=1) - self.radius_mm
+        return to_segment(points, self.start, self.end) - self.radius_mm
 
 
 @dataclass(frozen=True)

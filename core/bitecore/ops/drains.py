@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -9,6 +10,7 @@ from numpy.typing import NDArray
 
 from ..mesh import GROUP_CUT, Mesh, face_components
 from .closest import ClosestPoints
+from .segments import Segment, near_any
 
 _SIDES = 32
 # A drain begins so far inside the cavity and ends so far outside the body.
@@ -28,9 +30,22 @@ class Drain:
     at_mm: NDArray[np.float64]
 
 
-def drains(body: Mesh, room: Mesh, *, wall_mm: float, wide_mm: float, floor_mm: float | None, front: NDArray) -> list[Drain]:
+def drains(
+    body: Mesh,
+    room: Mesh,
+    *,
+    wall_mm: float,
+    wide_mm: float,
+    floor_mm: float | None,
+    front: NDArray,
+    off: Sequence[Segment] = (),
+    clear_mm: float = 0.0,
+) -> list[Drain]:
     """Through the wall of a body, z up, around its cavity: three for the largest part of that, the first in front, the others far
-    apart; two for any other. Half-round at the rim where the cavity is open underneath (floor_mm None), else resting on the floor."""
+    apart; two for any other. Half-round at the rim where the cavity is open underneath (floor_mm None), else resting on the floor.
+
+    off : lines (from, to) that stand on the wall; seen from above a drain stays clear_mm away from them
+    """
     bottom = float(body.vertices_mm[:, 2].min())
     height = bottom if floor_mm is None else bottom + floor_mm + wide_mm / 2 - 0.1
     sides = body.of_faces(~(body.vertices_mm[body.faces][:, :, 2] < bottom + 1e-6).all(1))
@@ -39,24 +54,39 @@ def drains(body: Mesh, room: Mesh, *, wall_mm: float, wide_mm: float, floor_mm: 
     parts = sorted((room.of_faces(label == k) for k in range(count)), key=lambda part: -part.triangles)
     out: list[Drain] = []
     for number, part in enumerate(parts):
-        out += _of_part(part, skin, height, wall_mm, wide_mm, front, _OTHERS if number else _FIRST)
+        places = _low_places(part, skin, height, wall_mm).clear_of(off, clear_mm)
+        out += _chosen(places, wide_mm, front, _OTHERS if number else _FIRST)
     return out
 
 
-def _of_part(
-    part: Mesh, skin: ClosestPoints, height: float, wall_mm: float, wide_mm: float, front: NDArray, count: int
-) -> list[Drain]:  # fmt: skip
+@dataclass(frozen=True)
+class _Places:
+    """Low places of the cavity (k, 3), the way out from each (k, 3), level and of length one, and how far it is (k,)."""
+
+    low: NDArray[np.float64]
+    level: NDArray[np.float64]
+    way: NDArray[np.float64]
+
+    def of(self, keep: NDArray[np.bool_]) -> _Places:
+        return _Places(self.low[keep], self.level[keep], self.way[keep])
+
+    def clear_of(self, lines: Sequence[Segment], clear_mm: float) -> _Places:
+        return self.of(~near_any((self.low + self.level * self.way[:, None])[:, :2], lines, clear_mm))
+
+
+def _low_places(part: Mesh, skin: ClosestPoints, height: float, wall_mm: float) -> _Places:
     points = part.vertices_mm
     low = points[np.abs(points[:, 2] - max(height, points[:, 2].min())) < _LOW_MM]
-    if len(low) == 0:
-        return []
     low = np.c_[low[:, :2], np.full(len(low), height)]
     hits = skin.query(low, within_mm=_WALLS * wall_mm)
     level = hits.point_mm - low
     level[:, 2] = 0
     way = np.linalg.norm(level, axis=1)
-    good = (hits.face >= 0) & (way > 0.3)
-    low, level, way = low[good], level[good] / way[good, None], way[good]
+    return _Places(low, level / np.maximum(way, 1e-9)[:, None], way).of((hits.face >= 0) & (way > 0.3))
+
+
+def _chosen(places: _Places, wide_mm: float, front: NDArray, count: int) -> list[Drain]:
+    low, level, way = places.low, places.level, places.way
     taken: list[int] = []
     while len(taken) < count and len(low):
         if not taken:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +14,7 @@ from ..mesh import GROUP_SCAN, Mesh, border_loops
 from .closest import ClosestPoints
 from .letters import Bend
 from .outline import signed_area
+from .segments import Segment, near_any
 
 _STEP_MM = 0.5
 # A wall this far inside the hull of a body's foot is no outer one.
@@ -56,6 +58,11 @@ class Free:
         tall = np.where(self._outer(s), self.tall, 0.0)
         least = np.roll(ndimage.minimum_filter1d(tall, long, mode="wrap"), shift)
         return np.where((least >= height) & (worst <= 1 / _LEAST_RADIUS_MM), worst, np.inf)
+
+    def clear_of(self, lines: Sequence[Segment], clear_mm: float) -> Free:
+        """Without the places that lie within clear_mm of a line, seen from above: something stands on the wall there."""
+        foot = self.bend.at(np.arange(len(self.tall)) * self.step_mm)
+        return replace(self, tall=np.where(near_any(foot, lines, clear_mm), 0.0, self.tall))
 
     def _outer(self, s: NDArray) -> NDArray[np.bool_]:
         """Which places lie on the outside: near to the hull of the foot. In the hollow of a horseshoe nobody reads."""

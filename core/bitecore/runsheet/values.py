@@ -234,3 +234,20 @@ class Labelled(TypedDict):
     text: str
     where: str
     middle: Point | None
+
+
+class Strut(TypedDict):
+    """Where a strut stands on a body's mounting face, in its home: from the middle of its post to the wall."""
+
+    from_mm: Point
+    to_mm: Point
+
+
+class Pin(TypedDict):
+    """A pin in the lower's home: its seat, which way it goes up, and the entry of the settings that put it there, if one did."""
+
+    zone: str
+    entry: str
+    air_mm: float
+    at_mm: Point
+    axis: Point

@@ -1,18 +1,16 @@
-"""Hollow: what is taken out of a body so that it costs less and cures evenly, and the drains that let the resin out."""
+"""Hollow: what is taken out of a body so that it costs less and cures evenly. Its drains are a part of it (drains.py)."""
 
 from __future__ import annotations
 
 from typing import Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
 from ...engine.gives import RESERVES, SOLIDS, Solid, Solids
-from ...engine.model import BODIES, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
+from ...engine.model import BODIES, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...mesh import Mesh
 from ...ops.cavity import Keep, cavity
 from ...ops.clip import frame_of
-from ...ops.drains import Drain, drains
 from ...progress import Run
 
 
@@ -41,37 +39,17 @@ def apply(inputs: Inputs, settings: HollowSettings, run: Run) -> StepResult:
         Keep(rotation @ np.array(each["from_mm"]), rotation @ np.array(each["to_mm"]), each["radius_mm"])
         for given in inputs["reserves"].values() for each in given
     ]  # fmt: skip
-    made = cavity(local, wall_mm=settings.wall_mm, floor_mm=floor, keep=keep, run=run.part(0.0, 0.9))
+    made = cavity(local, wall_mm=settings.wall_mm, floor_mm=floor, keep=keep, run=run)
     if made.mesh is None:
         text = f"With a wall of {settings.wall_mm:.1f} mm no room is left inside, so the body stays solid."
         return StepResult({"solids": Solids()}, (), (Flag("no-room", "look", text),), "solid")
-    run.tick(0.95, "drains")
-    front = rotation @ np.array(stand["front"])
-    out = drains(local, made.mesh, wall_mm=settings.wall_mm, wide_mm=settings.drain_mm, floor_mm=floor, front=front)
-    solids = Solids([
-        Solid("cut", _home(made.mesh, rotation), "the cavity"),
-        *(Solid("cut", _home(d.mesh, rotation), f"drain {n}") for n, d in enumerate(out, 1)),
-    ])  # fmt: skip
-    readings = (
-        Reading("thinnest wall", made.thinnest_mm, "mm"),
-        Reading("drains", len(out)),
-    )
-    flags = _flags(inputs.piece, settings, made.thinnest_mm, out, rotation)
-    return StepResult({"solids": solids}, readings, flags, f"wall {settings.wall_mm:.1f} mm")
+    solids = Solids([Solid("cut", made.mesh.with_vertices(made.mesh.vertices_mm @ rotation), "the cavity")])
+    readings = (Reading("thinnest wall", made.thinnest_mm, "mm"),)
+    return StepResult({"solids": solids}, readings, _flags(settings, made.thinnest_mm), f"wall {settings.wall_mm:.1f} mm")
 
 
-def _home(mesh: Mesh, rotation: NDArray) -> Mesh:
-    return mesh.with_vertices(mesh.vertices_mm @ rotation)
-
-
-def _flags(piece: str, settings: HollowSettings, thinnest: float, out: list[Drain], rotation: NDArray) -> tuple[Flag, ...]:
-    how = "Open underneath" if settings.style == "open" else "Closed underneath"
-    at = out[0].at_mm @ rotation if out else None
-    place = None if at is None else Place(piece, (float(at[0]), float(at[1]), float(at[2])), 3.0)
-    flags = [Flag("hollow", "note", f"{how}, {len(out)} drain{'s' * (len(out) != 1)} of {settings.drain_mm:.1f} mm.", place)]
-    if not out:
-        text = "No place was found for a drain: resin stays inside. Take a thinner wall, or leave it open underneath."
-        flags.append(Flag("no-drain", "look", text))
+def _flags(settings: HollowSettings, thinnest: float) -> tuple[Flag, ...]:
+    flags = []
     if thinnest < settings.wall_mm - _THIN_MM:
         flags.append(Flag("thin-wall", "look", f"The wall is {thinnest:.2f} mm thick at its thinnest, less than asked."))
     if settings.wall_mm < 1.5:
@@ -83,7 +61,7 @@ STEP = Step(
     name="hollow",
     title="Hollow",
     number=6,
-    version=1,
+    version=2,
     over=BODIES,
     settings=HollowSettings,
     needs={"body": Need("base", "body"), "stand": Need("level", "stand"), "reserves": Need(gathered=RESERVES)},
@@ -91,4 +69,6 @@ STEP = Step(
     apply=apply,
     about="What is taken out of the inside.",
     off=lambda settings: settings.style == "solid",
+    # How wide drains are is no matter of the cavity: see drains.py.
+    counts=lambda settings: settings.model_copy(update={"drain_mm": 3.0}),
 )

@@ -19,6 +19,7 @@ from ...ops.clip import frame_of
 from ...ops.free_wall import Free, free_wall
 from ...ops.letters import Line, line, on_floor, on_wall, unknown
 from ...ops.raster import filled
+from ...parts.pin_places import STRUT_MM
 from ...progress import Run
 from ..values import Labelled
 
@@ -32,6 +33,8 @@ _BEYOND_MM = 0.3
 # Lines that the cavity keeps off stand so near to one another that between them the wall is thinner by 0.04 mm at most.
 _LINES_MM, _PIECES_MM = 0.75, 2.0
 _RASTER_MM = 0.5
+# From a strut to the letters, along the wall.
+_STRUT_OFF_MM = 0.6
 
 
 class LabelSettings(StepSettings):
@@ -81,7 +84,10 @@ def apply(inputs: Inputs, settings: LabelSettings, run: Run) -> StepResult:
     rotation = frame_of(inputs["stand"]["up"])
     local = body.with_vertices(body.vertices_mm @ rotation.T)
     run.tick(0.2, "looking for room")
+    struts = [(rotation @ np.array(s["from_mm"]), rotation @ np.array(s["to_mm"])) for s in inputs["struts"] or ()]
     wall = free_wall(local)
+    if wall is not None:
+        wall = wall.clear_of(struts, STRUT_MM / 2 + _STRUT_OFF_MM)
     asked = None if settings.at is None else rotation @ np.array(settings.at)
     found = _on_wall(said, settings, wall, asked) if wall else None
     flags = []
@@ -188,13 +194,14 @@ STEP = Step(
     name="label",
     title="Label",
     number=7,
-    version=1,
+    version=2,
     over=BODIES,
     settings=LabelSettings,
     needs={
         "body": Need("base", "body"),
         "stand": Need("level", "stand"),
         "inside": Need("hollow", "style", setting=True),
+        "struts": Need("articulate", "struts", optional=True),
         "number": Need("case", "number"),
         "practice": Need("case", "practice"),
         "date": Need("case", "opened"),

@@ -1046,6 +1046,98 @@ export interface components {
         };
         /** AmountsSettings */
         AmountsSettings: Record<string, never>;
+        /** ArticulateDetail */
+        ArticulateDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["ArticulateSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "articulate";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** ArticulateGood */
+        ArticulateGood: {
+            /** Pins */
+            pins?: components["schemas"]["Pin"][] | null;
+            /** Solids */
+            solids?: {
+                [key: string]: components["schemas"]["SolidOut"][] | null;
+            } | null;
+            /** Struts */
+            struts?: {
+                [key: string]: components["schemas"]["Strut"][] | null;
+            } | null;
+        };
+        /** ArticulateNode */
+        ArticulateNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["ArticulateGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "articulate";
+        };
+        /** ArticulateSettings */
+        ArticulateSettings: {
+            /**
+             * Air in the sleeves
+             * @description On each side, of the two pins that guide; the others have 0.07 more.
+             * @default 0.08
+             */
+            air_mm: number;
+            /**
+             * Pins
+             * @description Pins put elsewhere, left out or added.
+             * @default {}
+             */
+            pins: {
+                [key: string]: components["schemas"]["SetPin"];
+            };
+            /**
+             * Held by
+             * @description Pins on the upper that go into sleeves on the lower.
+             * @default none
+             * @enum {string}
+             */
+            style: "none" | "pins";
+        };
         /** AssembleDetail */
         AssembleDetail: {
             /** Flags */
@@ -1550,13 +1642,13 @@ export interface components {
              */
             keep_until: string;
             /** Nodes */
-            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["PlateNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["HandOffNode"])[];
+            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["PlateNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["HandOffNode"])[];
             /** Number */
             number: string;
             /** Open */
             open: string;
             /** Opened */
-            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["HandOffDetail"])[];
+            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["HandOffDetail"])[];
             /** Picture */
             picture: string;
             /** Pieces */
@@ -1722,6 +1814,68 @@ export interface components {
                 [key: string]: string;
             };
         };
+        /** DrainsDetail */
+        DrainsDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["DrainsSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "drains";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** DrainsGood */
+        DrainsGood: {
+            /** Solids */
+            solids?: components["schemas"]["SolidOut"][] | null;
+        };
+        /** DrainsNode */
+        DrainsNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["DrainsGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "drains";
+        };
+        /** DrainsSettings */
+        DrainsSettings: Record<string, never>;
         /** Dropped */
         Dropped: {
             /** Accepted */
@@ -3069,6 +3223,30 @@ export interface components {
             twin: string;
         };
         /**
+         * Pin
+         * @description A pin in the lower's home: its seat, which way it goes up, and the entry of the settings that put it there, if one did.
+         */
+        Pin: {
+            /** Air Mm */
+            air_mm: number;
+            /** At Mm */
+            at_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Axis */
+            axis: [
+                number,
+                number,
+                number
+            ];
+            /** Entry */
+            entry: string;
+            /** Zone */
+            zone: string;
+        };
+        /**
          * PlaceOut
          * @description See bitecore.engine.model.Place.
          */
@@ -3620,6 +3798,27 @@ export interface components {
             bottom: components["schemas"]["Saw"];
         };
         /**
+         * SetPin
+         * @description A pin put where a person wants it.
+         *
+         *     zone : the one that is moved or, without a place, left out; empty: one more
+         *     at   : on its axis, in the lower's own coordinates (mm)
+         */
+        SetPin: {
+            /** At */
+            at?: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * Zone
+             * @default
+             * @enum {string}
+             */
+            zone: "" | "back left" | "back right" | "side left" | "side right";
+        };
+        /**
          * SettingOut
          * @description A setting of a step, for its form.
          *
@@ -3724,6 +3923,24 @@ export interface components {
             settings: components["schemas"]["SettingOut"][];
             /** Title */
             title: string;
+        };
+        /**
+         * Strut
+         * @description Where a strut stands on a body's mounting face, in its home: from the middle of its post to the wall.
+         */
+        Strut: {
+            /** From Mm */
+            from_mm: [
+                number,
+                number,
+                number
+            ];
+            /** To Mm */
+            to_mm: [
+                number,
+                number,
+                number
+            ];
         };
         /** TakeOff */
         TakeOff: {

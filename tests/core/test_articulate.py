@@ -1,0 +1,210 @@
+"""Pins and sleeves: beside exact booleans and the closed form of a pin in a hole; where they can stand and where not."""
+
+from __future__ import annotations
+
+import unittest
+from functools import cached_property
+
+import manifold3d
+import numpy as np
+import trimesh
+
+from bitecore.engine.gives import unpack
+from bitecore.errors import BadSetting
+from bitecore.mesh import GROUP_CUT, GROUP_SCAN, Mesh, check_solid
+from bitecore.ops.heights import heights
+from bitecore.parts.pin_places import AIR_MM, POST_MM, ZONES, Room
+from bitecore.parts.pins import DEEP_MM, PIN_MM, pair, play
+from bitecore.runsheet import CASE, MemoryStore, evaluate, standard
+from tests.core.test_runsheet import case
+from tests.shapes import box, jaws, sphere
+
+PINS = {"articulate": {"*": {"style": "pins"}}}
+
+
+def solid(mesh: Mesh) -> manifold3d.Manifold:
+    return manifold3d.Manifold(manifold3d.Mesh64(np.array(mesh.vertices_mm), np.array(mesh.faces, np.uint64)))
+
+
+def pieces() -> tuple[Mesh, Mesh]:
+    """Two boxes, one over the other, that touch at z = 0."""
+    return block(0, 14), block(-14, 0)
+
+
+def block(bottom: float, top: float) -> Mesh:
+    """40 by 30 mm, no face of it a scan's."""
+    made = box((40.0, 30.0, top - bottom))
+    points = made.vertices_mm - made.vertices_mm.min(0) + [-20, 0, bottom]
+    return Mesh.of(points, made.faces, np.full(made.triangles, GROUP_CUT, np.uint8))
+
+
+class HeightTest(unittest.TestCase):
+    def test_a_ball_in_closed_form(self) -> None:
+        ball = sphere(5.0, 24)
+        lowest, highest = heights(ball.vertices_mm, ball.faces, np.array([-6.0, -6.0]), (61, 61), 0.2)
+        x, y = np.meshgrid(np.arange(61) * 0.2 - 6, np.arange(61) * 0.2 - 6, indexing="ij")
+        inside = np.hypot(x, y) < 4.5
+        np.testing.assert_allclose(highest[inside], np.sqrt(25 - x[inside] ** 2 - y[inside] ** 2), atol=0.06)
+        np.testing.assert_allclose(lowest[inside], -highest[inside], atol=0.06)
+        self.assertTrue(np.isinf(highest[np.hypot(x, y) > 5.1]).all())
+
+
+class RoomTest(unittest.TestCase):
+    @cached_property
+    def room(self) -> Room:
+        return Room(*pieces())
+
+    def test_says_why_a_place_is_bad(self) -> None:
+        for at, word in (((0, 15), "touch a model"), ((20 + POST_MM, 15), "touch a model"), ((34, 15), "mm long"), ((90, 90), "too far")):
+            place, why = self.room.ask(np.array(at, float))
+            self.assertIsNone(place, at)
+            self.assertIn(word, why)
+
+    def test_a_place_beside_the_wall_and_its_struts(self) -> None:
+        place, why = self.room.ask(np.array([20 + POST_MM + AIR_MM + 0.3, 15.0]))
+        self.assertEqual(why, "")
+        self.assertAlmostEqual(place.long[0], POST_MM + AIR_MM + 0.3, delta=0.21)
+        np.testing.assert_allclose(place.wall[0], [20, 15], atol=0.21)
+
+    def test_what_cannot_stand_goes_to_the_nearest_place_that_can(self) -> None:
+        place, why = self.room.near(np.array([20.0, 15.0]))
+        self.assertIn("touch a model", why)
+        self.assertLess(np.hypot(*(place.at - [20, 15])), POST_MM + AIR_MM + 0.8)
+        self.assertIsNone(self.room.near(np.array([0.0, 15.0]))[0])
+
+    def test_too_low_together_is_said(self) -> None:
+        flat = Room(block(0, 1), block(-12, 0))
+        self.assertIn("too low", flat.ask(np.array([24.5, 15.0]))[1])
+
+
+class PlayTest(unittest.TestCase):
+    def test_one_line_of_two_pins_in_closed_form(self) -> None:
+        # Two pins 40 mm apart, each 0.08 of air: along their line 0.08; square to it, at a point 20 mm before their middle, the
+        # turn of at most 2 * 0.08 / 40 adds nothing to the shift, for either uses up the same air.
+        at, air = np.array([[-20.0, 0.0], [20.0, 0.0]]), np.array([0.08, 0.08])
+        self.assertAlmostEqual(play(at, air, np.array([0.0, 0.0])), 0.08, delta=0.001)
+        # At the point (60, 0), three half-lengths out: turned about the middle, it moves 0.08 * 60 / 20.
+        self.assertAlmostEqual(play(at, air, np.array([60.0, 0.0])), 0.24, delta=0.003)
+        self.assertEqual(play(at[:1], air[:1], np.zeros(2)), float("inf"))
+
+
+class PairTest(unittest.TestCase):
+    def test_parts_are_closed_and_have_their_sizes(self) -> None:
+        room = Room(*pieces())
+        place, _ = room.ask(np.array([24.2, 15.0]))
+        parts = pair(place, seat=room.seat, floor=room.floor, ceiling=room.ceiling, air_mm=0.1)
+        for mesh in (parts.lower, parts.upper, parts.sleeve):
+            self.assertTrue(check_solid(mesh).ok)
+        theirs = trimesh.Trimesh(parts.upper.vertices_mm, parts.upper.faces, process=False)
+        self.assertAlmostEqual(theirs.bounds[0][2], room.seat - DEEP_MM, places=6)
+        cut = theirs.section(plane_origin=[0, 0, room.seat - 2], plane_normal=[0, 0, 1])
+        ring = cut.discrete[0]
+        area = abs(0.5 * np.sum(ring[:-1, 0] * ring[1:, 1] - ring[1:, 0] * ring[:-1, 1]))
+        self.assertAlmostEqual(area, np.pi * PIN_MM**2, delta=0.02 * np.pi * PIN_MM**2)
+
+
+class JawTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.store = MemoryStore()
+        cls.document = case(cls.store, *jaws(5))
+        cls.graph = cls.worked()
+
+    @classmethod
+    def worked(cls, **more: object):  # noqa: ANN206
+        return evaluate(cls.document.model_copy(update={"settings": PINS | more}), CASE, cls.store).graph
+
+    def on_bench(self, graph, step: str = "assemble") -> dict[str, Mesh]:  # noqa: ANN001
+        out = {}
+        for piece, jaw in graph.jaws.items():
+            body = unpack(graph.node(step, piece).manifest.values["body"], self.store.blobs)
+            matrix = np.array(graph.node("level").json("home_to_bench", piece))
+            out[jaw] = body.with_vertices(body.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3])
+        return out
+
+    def test_one_body_each_and_the_scan_is_untouched(self) -> None:
+        before, now = self.on_bench(self.graph, "base"), self.on_bench(self.graph)
+        for jaw, body in now.items():
+            self.assertTrue(check_solid(body).ok)
+            self.assertEqual(check_solid(body).components, 1)
+            self.assertEqual(int((body.groups == GROUP_SCAN).sum()), int((before[jaw].groups == GROUP_SCAN).sum()))
+        self.assertAlmostEqual(now["lower"].vertices_mm[:, 2].min(), before["lower"].vertices_mm[:, 2].min(), places=5)
+        self.assertAlmostEqual(now["upper"].vertices_mm[:, 2].max(), before["upper"].vertices_mm[:, 2].max(), places=5)
+
+    def test_closed_exactly_open_freely_blocked_sideways(self) -> None:
+        """By exact booleans (manifold3d): the measure of the issue is what is asked here."""
+        before, now = self.on_bench(self.graph, "base"), self.on_bench(self.graph)
+        upper, lower = solid(now["upper"]), solid(now["lower"])
+        own = (solid(before["upper"]) ^ solid(before["lower"])).volume()
+        self.assertAlmostEqual((upper ^ lower).volume(), own, delta=1e-3)
+        for apart in (0.5, 1, 2, 4, 6, 8, 12, 20):
+            self.assertLess((upper.translate([0, 0, apart]) ^ lower).volume(), 1e-3, apart)
+        for x, y in ((0.3, 0), (-0.3, 0), (0, 0.3), (0, -0.3)):
+            self.assertGreater((upper.translate([x, y, 0.5]) ^ lower).volume(), 1.0, (x, y))
+        # The posts meet at exactly the bite: lowered by 10 µm they overlap by their seats.
+        more = (upper.translate([0, 0, -0.01]) ^ lower).volume() - (
+            solid(before["upper"]).translate([0, 0, -0.01]) ^ solid(before["lower"])
+        ).volume()
+        seats = 4 * np.pi * (POST_MM**2 - (PIN_MM + 0.75) ** 2) * 0.01
+        self.assertGreater(more, seats)
+
+    def test_a_moved_pin_works_out_only_what_depends_on_it(self) -> None:
+        lower = next(p for p, jaw in self.graph.jaws.items() if jaw == "lower")
+        pin = next(p for p in self.graph.node("articulate").json("pins") if p["zone"] == "back left")
+        other = np.array(self.graph.node("level").json("home_to_bench", lower))[:3, :3].T @ [1.5, 0, 0] + pin["at_mm"]
+        entry = {"zone": "back left", "at": other.tolist()}
+        document = self.document.model_copy(update={"settings": {"articulate": {"*": {"style": "pins", "pins": {"p1": entry}}}}})
+        again = evaluate(document, CASE, self.store)
+        steps = {n.step.name for n in again.graph.nodes.values() if n.task and n.task.key in again.worked}
+        self.assertLessEqual(steps, {"articulate", "drains", "assemble", "amounts", "plate", "layers"})
+        pins = {p["zone"]: p for p in again.graph.node("articulate").json("pins")}
+        self.assertEqual(pins["back left"]["entry"], "p1")
+        self.assertLess(np.linalg.norm(np.array(pins["back left"]["at_mm"]) - other), 1.0)
+
+    def test_left_out_added_and_impossible(self) -> None:
+        lower = next(p for p, jaw in self.graph.jaws.items() if jaw == "lower")
+        back = np.linalg.inv(np.array(self.graph.node("level").json("home_to_bench", lower)))
+        middle = (back @ [0, 15, 0, 1])[:3].tolist()
+        far = (back @ [300, 0, 0, 1])[:3].tolist()
+        pins = {"p1": {"zone": "side left"}, "p2": {"at": middle}, "p3": {"zone": "back right", "at": far}}
+        graph = self.worked(articulate={"*": {"style": "pins", "pins": pins}})
+        node = graph.node("articulate")
+        zones = [p["zone"] for p in node.json("pins")]
+        self.assertNotIn("side left", zones)
+        self.assertIn("back right", zones)
+        said = [f["message"] for f in node.manifest.flags if f["code"] == "pin-not-there"]
+        self.assertTrue(any("added pin" in s and "left out" in s for s in said), said)
+        self.assertTrue(any("back right" in s and "too far" in s for s in said), said)
+
+    def test_label_and_drains_keep_off_the_struts(self) -> None:
+        graph = self.worked(hollow={"*": {"style": "open"}}, label={"*": {"style": "engraved"}})
+        for body in self.on_bench(graph).values():
+            self.assertTrue(check_solid(body).ok)
+            self.assertEqual(check_solid(body).components, 1)
+        for piece in graph.jaws:
+            struts = [
+                solid(s.mesh)
+                for s in unpack(graph.node("articulate").manifest.values["solids"]["by_piece"][piece], self.store.blobs)
+                if s.op == "add"
+            ]
+            for step in ("label", "drains"):
+                for cut in unpack(graph.node(step, piece).manifest.values["solids"], self.store.blobs):
+                    for strut in struts:
+                        self.assertLess((strut ^ solid(cut.mesh)).volume(), 1e-3, (step, piece))
+
+    def test_one_jaw_or_an_open_bite_has_no_pins_and_says_why(self) -> None:
+        upper, _ = jaws(5)
+        store = MemoryStore()
+        document = case(store, upper).model_copy(update={"settings": PINS})
+        node = evaluate(document, CASE, store).graph.node("articulate")
+        self.assertEqual([f["code"] for f in node.manifest.flags], ["no-pins"])
+        graph = self.worked(bite={"*": {"source": "none"}})
+        self.assertIn("bite is open", graph.node("articulate").manifest.flags[0]["message"])
+        self.assertTrue(all(n.state in ("done", "look") for n in graph.of_step("assemble")))
+
+    def test_wrong_settings_are_said(self) -> None:
+        step = standard()["articulate"]
+        for bad in ({"pins": {"p1": {"zone": "front"}}}, {"pins": {"first": {}}}, {"air_mm": 1}, {"pins": {"p1": {"at": [1, 2]}}}):
+            with self.assertRaises(BadSetting):
+                step.check(bad)
+        self.assertEqual(len(ZONES), 4)

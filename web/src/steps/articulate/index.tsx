@@ -1,0 +1,57 @@
+import { Plus } from "lucide-react";
+import { Matrix4, Vector3 } from "three";
+import { goodOf } from "../../case/look";
+import { type Drawing, placeOf, type StepUi, type Tool } from "../../stage";
+import { PinList } from "./PinList";
+import { lowerOf, PinHandles } from "./Pins";
+
+/** A place on the stage in the lower's own coordinates, as a setting keeps it. */
+function kept({ data, view, ui }: Pick<Drawing, "data" | "view" | "ui">, stage: Vector3): number[] | null {
+  const lower = lowerOf(data);
+  if (!lower) return null;
+  const back = new Matrix4().copy(placeOf(ui, { data, view }, lower)).invert();
+  return stage
+    .clone()
+    .applyMatrix4(back)
+    .toArray()
+    .map((mm) => Math.round(mm * 100) / 100);
+}
+
+const add: Tool = {
+  id: "add-pin",
+  title: "Add a pin",
+  long: "Add a pin: choose where one more pin stands",
+  keys: "k",
+  icon: Plus,
+  hint: "Press on a wall: one more pin stands beside it, as near as it can.",
+  here: ({ data }) => (goodOf(data, "articulate")?.pins?.length ?? 0) > 0,
+  picks: true,
+  onPick: (drawing, _shown, _home, stage) => {
+    const at = kept(drawing, new Vector3(...stage));
+    if (at) drawing.doings.entry("articulate", "*", ["pins"], "", { zone: "", at });
+  },
+};
+
+function Draws(drawing: Drawing) {
+  const pins = goodOf(drawing.data, "articulate")?.pins ?? [];
+  return (
+    <PinHandles
+      drawing={drawing}
+      pins={pins}
+      onPut={(pin, stage) => {
+        const at = kept(drawing, stage);
+        if (at) drawing.doings.entry("articulate", "*", ["pins"], pin.entry, { zone: pin.zone, at });
+      }}
+    />
+  );
+}
+
+const articulate: StepUi = {
+  name: "articulate",
+  tools: [add],
+  Draws,
+  Below: PinList,
+  hint: "Pull a pin by its ball to put it elsewhere.",
+};
+
+export default articulate;
