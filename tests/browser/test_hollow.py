@@ -28,7 +28,7 @@ class HollowTest(BrowserCase):
         solid, whole = self.row("Resin")
         self.assertEqual(solid, whole, "nothing is taken out yet")
         page.get_by_role("combobox", name="Inside").select_option("open")
-        page.get_by_text(re.compile("Open underneath, 3 drains")).first.wait_for()
+        page.get_by_text(re.compile("Open underneath, 3 drains")).first.wait_for(timeout=60_000)
         self.assertGreater(parse_mm(self.reading("Thinnest wall")), 1.95)
         for _ in range(120):
             made, whole = self.row("Resin")

@@ -78,7 +78,8 @@ class Room:
     def __init__(self, upper: Mesh, lower: Mesh) -> None:
         both = np.vstack([upper.vertices_mm, lower.vertices_mm])
         self.low = both[:, :2].min(0) - _MARGIN_MM
-        shape = tuple(int(n) for n in np.ceil((both[:, :2].max(0) + _MARGIN_MM - self.low) / _CELL_MM) + 1)
+        count = np.ceil((both[:, :2].max(0) + _MARGIN_MM - self.low) / _CELL_MM) + 1
+        shape = (int(count[0]), int(count[1]))
         self.lower, self.upper = _Side(lower, 1, self.low, shape), _Side(upper, -1, self.low, shape)
         self.off = ndimage.distance_transform_edt(~(self.lower.there | self.upper.there)) * _CELL_MM
         self.back = float(both[:, 1].max())

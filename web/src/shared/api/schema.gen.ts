@@ -1118,7 +1118,7 @@ export interface components {
         ArticulateSettings: {
             /**
              * Air in the sleeves
-             * @description On each side, of the two pins that guide; the others have 0.07 more.
+             * @description On each side, of the two that guide; others have 0.07 more.
              * @default 0.08
              */
             air_mm: number;
