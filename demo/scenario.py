@@ -46,7 +46,9 @@ CASES = [
     DemoCase(
         ArchPlan(seed=29, grid_mm=0.4), "in occlusion", ("mx 2nd export.stl", "md 2nd export.stl"), "Rosalind Quayle", _ROWERS, _GUARD, 5,
         ("intake", "bite", "level", "trim", "base"),
-        settings={"hollow": {"style": "open"}, "label": {"style": "engraved"}, "articulate": {"style": "pins"}},
+        settings={
+            "hollow": {"style": "open"}, "label": {"style": "engraved"}, "articulate": {"style": "pins"}, "plate": {"printer": "heron"},
+        },
     ),
     DemoCase(
         ArchPlan(seed=11, grid_mm=0.34), "in occlusion", ("scan_0412_a.stl", "scan_0412_b.stl"), "Corwin Pellathorn",

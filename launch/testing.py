@@ -66,7 +66,7 @@ def check(argv: list[str]) -> int:
     steps: list[tuple[str, list[str], Path]] = [
         ("ruff", [str(bin_ / "ruff"), "check", "."], ROOT),
         ("ruff format", [str(bin_ / "ruff"), "format", "--check", "."], ROOT),
-        ("mypy", [str(bin_ / "mypy"), "core/bitecore", "core/benchrun", "server"], ROOT),
+        ("mypy", [str(bin_ / "mypy"), "core/bitecore", "core/benchrun", "server", "standin"], ROOT),
         ("import-linter", [str(bin_ / "lint-imports"), "--config", str(contracts.written())], ROOT),
         ("tsc", _web("tsc", "--noEmit"), ROOT / "web"),
         ("Biome", _web("biome", "check", "."), ROOT / "web"),

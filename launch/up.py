@@ -21,6 +21,8 @@ from . import install
 from .database import Cluster
 from .say import ROOT, Fail, Misread, number, run, say
 
+# Of the printers on the shelf of the house (bitecore/parts/shelf.py).
+STAND_INS = ("wren", "heron")
 ACCOUNTS = (("mira", "technician", "plaster-and-light"), ("tove", "lead", "plaster-and-light"))
 
 
@@ -195,9 +197,12 @@ def main(argv: list[str]) -> int:
     address = f"http://127.0.0.1:{port}"
     serve = [str(install.PYTHON), "-m", "uvicorn", "config.asgi:application", "--host", "127.0.0.1", "--port", str(port),
              "--lifespan", "off", "--log-level", "warning", "--timeout-graceful-shutdown", "2", *_proxy()]  # fmt: skip
+    printers, connected = stand_ins(folder, env)
+    env = {**env, "BENCH_PRINTERS": os.environ.get("BENCH_PRINTERS") or connected}
     watched = [
         Watched("web server", serve, env, folder / "logs" / "web.log"),
         Watched("worker", [str(install.PYTHON), "server/manage.py", "bench_worker"], env, folder / "logs" / "worker.log"),
+        *printers,
     ]
     # Also where the shell that started us had it ignored.
     signal.signal(signal.SIGINT, signal.default_int_handler)
@@ -226,6 +231,30 @@ def main(argv: list[str]) -> int:
             cluster.stop()
     say("Everything is stopped; nothing is lost.")
     return 0
+
+
+def stand_ins(folder: Path, env: dict[str, str]) -> tuple[list[Watched], str]:
+    """The simulated printers that ship, each a process of its own; and where they answer, as BENCH_PRINTERS says it. None of them
+    where the environment names printers, or says none."""
+    if os.environ.get("BENCH_PRINTERS"):
+        return [], ""
+    out, connected, port = [], [], 8440
+    for ident in STAND_INS:
+        port = _port(port)
+        command = [
+            str(install.PYTHON),
+            "-m",
+            "standin",
+            ident.title(),
+            "--port",
+            str(port),
+            "--folder",
+            str(private(folder / "printers" / ident)),
+        ]
+        out.append(Watched(f"printer {ident}", command, env, folder / "logs" / f"printer-{ident}.log"))
+        connected.append(f"{ident}=http://127.0.0.1:{port}")
+        port += 1
+    return out, " ".join(connected)
 
 
 def _watch(watched: list[Watched], cluster: Cluster | None) -> None:

@@ -7,6 +7,7 @@ from ninja.security import SessionAuth
 
 from accounts.api import open_router as sign_in_router
 from accounts.api import router as accounts_router
+from bays.api import router as bays_router
 from cases.api import router as cases_router
 from ground.errors import install
 from house.api import router as house_router
@@ -19,6 +20,7 @@ api = NinjaAPI(
 install(api)
 api.add_router("", sign_in_router)
 api.add_router("", accounts_router)
+api.add_router("bays", bays_router)
 api.add_router("cases", cases_router)
 api.add_router("house", house_router)
 api.add_router("plates", plates_router)

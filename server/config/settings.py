@@ -24,6 +24,7 @@ INSTALLED_APPS = [
     "procrastinate.contrib.django",
     "accounts",
     "house",
+    "bays",
     "cases",
     "plates",
     "runs",
@@ -122,6 +123,10 @@ AXES_VERBOSE = False
 # The view says it in our own shape, in place of the package's middleware.
 # The folder for uploads is made when the first one comes.
 SILENCED_SYSTEM_CHECKS = ["axes.W002", "files.E001"]
+
+# Printers that can be reached, as "id=http://host:port id=…"; what goes to them is written here first.
+BENCH_PRINTERS = dict(pair.split("=", 1) for pair in os.environ.get("BENCH_PRINTERS", "").split() if "=" in pair)
+BAY_ROOT = STATE / "bays"
 
 # Limits of what is accepted, said in the sentence that refuses; the house can change them.
 try:

@@ -42,7 +42,7 @@ export function useCase(number: string, step: string) {
         soon();
         return;
       }
-      if (event.case !== number) return;
+      if (event.kind === "bay" || event.case !== number) return;
       if (event.kind === "progress")
         queries.setQueriesData<CaseOut>({ queryKey: ["case", number] }, (old) =>
           old ? progressed(old, event.working ?? {}) : old,

@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import logging
 import time
+from collections.abc import Callable
 from typing import Any
 
 import psycopg
@@ -18,6 +19,7 @@ from procrastinate.jobs import Job, Status
 from procrastinate.manager import JobManager
 
 from bitecore.trouble import where_it_broke
+from runs.watching import EVERY_S, WATCHERS
 
 log = logging.getLogger("bench.worker")
 HEARTBEAT_S = 2.0
@@ -46,13 +48,14 @@ async def _serve(jobs: int) -> None:
     worker_app = app.with_connector(app.connector.get_worker_connector())
     async with worker_app.open_async():
         watch = asyncio.create_task(_watch(worker_app))
+        watchers = [asyncio.create_task(_keep_calling(each)) for each in WATCHERS]
         # What somebody has open never waits behind cases nobody looks at: it has takers of its own.
         front = asyncio.create_task(_take(worker_app, FRONT, FRONT_JOBS, signals=False))
         try:
             await _take(worker_app, QUEUE, jobs, signals=True)
         finally:
-            watch.cancel()
-            front.cancel()
+            for task in (watch, front, *watchers):
+                task.cancel()
             with contextlib.suppress(asyncio.CancelledError):
                 await front
 
@@ -111,6 +114,17 @@ async def _watch(worker_app: Any) -> None:
         except Exception as error:
             log.error("watch: %s", where_it_broke(error))
         await asyncio.sleep(2.5)
+
+
+async def _keep_calling(watcher: Callable[[], None]) -> None:
+    while True:
+        try:
+            await asyncio.to_thread(watcher)
+        except (psycopg.Error, Error, OSError) as error:
+            log.warning("watcher: %s", type(error).__name__)
+        except Exception as error:
+            log.error("watcher: %s", where_it_broke(error))
+        await asyncio.sleep(EVERY_S)
 
 
 def _renew() -> None:

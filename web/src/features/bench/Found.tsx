@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { flagsOf, partsOf, pieceOf } from "../../case/look";
+import { flagsOf, partsOf, partsOfPiece, pieceOf } from "../../case/look";
 import type { Doings } from "../../case/useCase";
 import type { CaseOut, Flag, NodeDetail, NodeOut, StepOut } from "../../shared/api/client";
 import { capital } from "../../shared/format";
@@ -31,7 +31,8 @@ export function Found({
   const [all, setAll] = useState(false);
   // What scans say of each other belongs to all of them.
   const together = step.over === "scans" ? partsOf(data, step.name) : [];
-  const flags = [...together.flatMap(flagsOf), ...flagsOf(detail)];
+  const own = detail && step.over !== "scans" ? partsOfPiece(data, step.name, detail.piece) : [];
+  const flags = [...together.flatMap(flagsOf), ...flagsOf(detail), ...own.flatMap(flagsOf)];
   if (!node) return <p className="dim py-2">{step.about} It waits for a jaw scan.</p>;
   if (flags.length === 0)
     return (

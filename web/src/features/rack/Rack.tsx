@@ -1,11 +1,13 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useRef, useState } from "react";
 import { useNavigate } from "react-router";
+import { useBays } from "../../case/bays";
 import { client, ok, type Tray } from "../../shared/api/client";
 import { type BenchEvent, useBenchEvents } from "../../shared/api/events";
 import { Command } from "../../shared/ui/Command";
 import { DropHere } from "../../shared/ui/DropHere";
 import { TopBar } from "../../shared/ui/TopBar";
+import { Printers } from "./Printers";
 import { TrayCard } from "./TrayCard";
 
 const HEAPS: { name: string; has: (t: Tray) => boolean }[] = [
@@ -39,6 +41,7 @@ export function Rack() {
   });
   const onEvent = useCallback(
     (event: BenchEvent) => {
+      if (event.kind === "bay") return;
       if (event.kind !== "progress") queries.invalidateQueries({ queryKey: ["rack"] });
       else
         queries.setQueryData<Tray[]>(["rack"], (old) =>
@@ -48,6 +51,7 @@ export function Rack() {
     [queries],
   );
   useBenchEvents(onEvent);
+  const { bays, prints } = useBays();
   const words = find.toLowerCase().split(/\s+/).filter(Boolean);
   // The server looks through what no tray shows too: technician, notes, names of files.
   const looked = useQuery({
@@ -121,11 +125,13 @@ export function Rack() {
               )}
               <ul className="grid grid-cols-[repeat(auto-fill,minmax(285px,1fr))] gap-4 pb-6">
                 {trays.map((tray) => (
-                  <TrayCard key={tray.number} tray={tray} />
+                  <TrayCard key={tray.number} tray={tray} print={prints.find((p) => p.case === tray.number)} />
                 ))}
               </ul>
             </main>
-            <Side choose={choose} share={share} find={find} setFind={setFind} field={field} trays={all} />
+            <Side choose={choose} share={share} find={find} setFind={setFind} field={field} trays={all}>
+              <Printers bays={bays} prints={prints} />
+            </Side>
           </div>
         </div>
       )}
@@ -163,9 +169,10 @@ interface SideProps {
   setFind: (text: string) => void;
   field: React.RefObject<HTMLInputElement | null>;
   trays: Tray[];
+  children: React.ReactNode;
 }
 
-function Side({ choose, share, find, setFind, field, trays }: SideProps) {
+function Side({ choose, share, find, setFind, field, trays, children }: SideProps) {
   const working = trays.filter((t) => t.tone === "work");
   return (
     <aside className="line w-64 shrink-0 overflow-y-auto border-l bg-base-100 p-4">
@@ -203,6 +210,7 @@ function Side({ choose, share, find, setFind, field, trays }: SideProps) {
           <b>{t.working === null ? "" : `${Math.round(t.working * 100)} %`}</b>
         </p>
       ))}
+      {children}
     </aside>
   );
 }

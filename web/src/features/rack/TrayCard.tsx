@@ -1,5 +1,6 @@
 import { Link } from "react-router";
-import type { Tray } from "../../shared/api/client";
+import { isOpen, printWords } from "../../case/bays";
+import type { Print, Tray } from "../../shared/api/client";
 import { day } from "../../shared/format";
 import { STATE_WORDS, type StepState } from "../../shared/ui/StateMark";
 
@@ -14,7 +15,7 @@ const BAR: Record<StepState, string> = {
 };
 const TONE: Record<string, string> = { look: "text-warning", next: "text-primary", work: "", calm: "dim" };
 
-export function TrayCard({ tray }: { tray: Tray }) {
+export function TrayCard({ tray, print }: { tray: Tray; print: Print | undefined }) {
   const steps = tray.states.map((s) => `${s.title}: ${STATE_WORDS[s.state]}`).join(", ");
   return (
     <li>
@@ -48,6 +49,11 @@ export function TrayCard({ tray }: { tray: Tray }) {
             {tray.tone === "look" ? "▲ " : ""}
             {tray.waits}
           </p>
+          {print && print.state !== "cancelled" && (
+            <p className={`truncate ${print.says && isOpen(print) ? "text-warning" : "dim"}`} title={print.says}>
+              {print.printer}: {print.says && isOpen(print) ? print.says : printWords(print)}
+            </p>
+          )}
         </div>
       </Link>
     </li>

@@ -18,6 +18,8 @@ export type SettingOut = Schemas["SettingOut"];
 export type Dropped = Schemas["Dropped"];
 export type ToothOut = Schemas["ToothOut"];
 export type Moved = Schemas["Moved"];
+export type Bay = Schemas["BayOut"];
+export type Print = Schemas["PrintOut"];
 export type HistoryLine = Schemas["HistoryLine"];
 
 /** What the server says when something cannot be done: one sentence and a stable code. */

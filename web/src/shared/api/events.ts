@@ -3,7 +3,7 @@ import type { Me, Working } from "./client";
 import { sameAgain } from "./session";
 
 export interface BenchEvent {
-  kind: "again" | "revision" | "state" | "progress";
+  kind: "again" | "revision" | "state" | "progress" | "bay";
   case?: string;
   revision?: number;
   working?: Record<string, Working>;

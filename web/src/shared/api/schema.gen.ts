@@ -4,6 +4,81 @@
  */
 
 export interface paths {
+    "/api/bays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Bays */
+        get: operations["bays_api_bays"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bays/prints": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Prints
+         * @description The newest two hundred, of one case or of all open ones.
+         */
+        get: operations["bays_api_prints"];
+        put?: never;
+        /**
+         * Send
+         * @description Send the plate of a case to the printer it was laid out for.
+         */
+        post: operations["bays_api_send"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bays/prints/{ident}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Again */
+        post: operations["bays_api_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bays/prints/{ident}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Cancel */
+        post: operations["bays_api_cancel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/cases": {
         parameters: {
             query?: never;
@@ -1318,6 +1393,28 @@ export interface components {
              * @default 2
              */
             thickness_mm: number;
+        };
+        /**
+         * BayOut
+         * @description A printer that is connected.
+         *
+         *     state    : idle, printing, stopped, silent (it does not answer)
+         *     resin_ml : in its bottle; None while it was never heard
+         */
+        BayOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Resin Ml */
+            resin_ml: number | null;
+            /** Says */
+            says: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "idle" | "printing" | "stopped" | "silent";
         };
         /** BiteDetail */
         BiteDetail: {
@@ -3109,6 +3206,11 @@ export interface components {
              */
             name: string;
         };
+        /** NewPrint */
+        NewPrint: {
+            /** Case */
+            case: string;
+        };
         /** Others */
         Others: {
             /** Others */
@@ -3546,6 +3648,51 @@ export interface components {
             ];
             /** Spread Mm */
             spread_mm: number[];
+        };
+        /**
+         * PrintOut
+         * @description See models.Print. seconds_left : of the printer's own time; None while it is not known.
+         */
+        PrintOut: {
+            /** Bay */
+            bay: string;
+            /** Bytes */
+            bytes: number;
+            /** Case */
+            case: string;
+            /** Created */
+            created: string;
+            /** Ended */
+            ended: string | null;
+            /** Id */
+            id: number;
+            /** Layer */
+            layer: number;
+            /** Layers */
+            layers: number;
+            /** Name */
+            name: string;
+            /** Printer */
+            printer: string;
+            /** Resin */
+            resin: string;
+            /** Resin Ml */
+            resin_ml: number;
+            /** Says */
+            says: string;
+            /** Seconds Left */
+            seconds_left: number | null;
+            /** Sent */
+            sent: string[];
+            /** Sent By */
+            sent_by: string;
+            /** Sha256 */
+            sha256: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "sending" | "arrived" | "printing" | "stopped" | "done" | "cancelled" | "failed";
         };
         /**
          * Printing
@@ -4147,6 +4294,116 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    bays_api_bays: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BayOut"][];
+                };
+            };
+        };
+    };
+    bays_api_prints: {
+        parameters: {
+            query?: {
+                case?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PrintOut"][];
+                };
+            };
+        };
+    };
+    bays_api_send: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPrint"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PrintOut"];
+                };
+            };
+        };
+    };
+    bays_api_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PrintOut"];
+                };
+            };
+        };
+    };
+    bays_api_cancel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PrintOut"];
+                };
+            };
+        };
+    };
     cases_api_rack: {
         parameters: {
             query?: {

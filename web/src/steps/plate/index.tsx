@@ -3,6 +3,7 @@ import type { Drawing, StepUi } from "../../stage";
 import { fromRows } from "../../stage/place";
 import { BuildPlate } from "./BuildPlate";
 import { layers } from "./layers";
+import { Printing } from "./Printing";
 
 function Draws({ data }: Drawing) {
   const plate = goodOf(data, "plate")?.plate;
@@ -12,6 +13,7 @@ function Draws({ data }: Drawing) {
 const plate: StepUi = {
   name: "plate",
   tools: [layers],
+  Below: Printing,
   place: ({ data }, piece) => fromRows(ofEach(goodOf(data, "plate")?.home_to_plate, piece.id)),
   Draws,
   floor: "plate",

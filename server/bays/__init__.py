@@ -1,0 +1,1 @@
+"""Bays: printers, and what was sent to them."""

@@ -1,0 +1,104 @@
+"""Bays over HTTP."""
+
+from __future__ import annotations
+
+from typing import Any, Literal, cast
+
+from django.http import HttpRequest
+from ninja import Router, Schema
+
+from accounts.services import label
+from house.shelves import on
+
+from . import printers, services
+from .models import Bay, Print
+
+State = Literal["waiting", "sending", "arrived", "printing", "stopped", "done", "cancelled", "failed"]
+router = Router(tags=["bays"])
+
+
+class PrintOut(Schema):
+    """See models.Print. seconds_left : of the printer's own time; None while it is not known."""
+
+    id: int
+    case: str
+    bay: str
+    printer: str
+    resin: str
+    name: str
+    sha256: str
+    bytes: int
+    state: State
+    says: str
+    layer: int
+    layers: int
+    seconds_left: float | None
+    resin_ml: float
+    sent_by: str
+    created: str
+    ended: str | None
+    sent: list[str]
+
+
+class BayOut(Schema):
+    """A printer that is connected.
+
+    state    : idle, printing, stopped, silent (it does not answer)
+    resin_ml : in its bottle; None while it was never heard
+    """
+
+    id: str
+    name: str
+    state: Literal["idle", "printing", "stopped", "silent"]
+    says: str
+    resin_ml: float | None
+
+
+class NewPrint(Schema):
+    case: str
+
+
+@router.get("", response=list[BayOut])
+def bays(request: HttpRequest) -> list[BayOut]:
+    known = {bay.ident: bay for bay in Bay.objects.all()}
+    shelf = on("printer")
+    return [_bay(ident, shelf[ident].name if ident in shelf else ident, known.get(ident)) for ident in printers.addresses()]
+
+
+@router.get("/prints", response=list[PrintOut])
+def prints(request: HttpRequest, case: str = "") -> list[PrintOut]:
+    """The newest two hundred, of one case or of all open ones."""
+    return [_out(row) for row in services.of(request.user, number=case)]
+
+
+@router.post("/prints", response=PrintOut)
+def send(request: HttpRequest, body: NewPrint) -> PrintOut:
+    """Send the plate of a case to the printer it was laid out for."""
+    return _out(services.send(request.user, body.case))
+
+
+@router.post("/prints/{ident}/again", response=PrintOut)
+def again(request: HttpRequest, ident: int) -> PrintOut:
+    return _out(services.again(request.user, ident))
+
+
+@router.post("/prints/{ident}/cancel", response=PrintOut)
+def cancel(request: HttpRequest, ident: int) -> PrintOut:
+    return _out(services.cancel(request.user, ident))
+
+
+def _bay(ident: str, name: str, bay: Bay | None) -> BayOut:
+    said: dict[str, Any] = bay.said if bay else {}
+    if bay is None or bay.silent or not said:
+        since = f" since {bay.silent:%H:%M} UTC" if bay and bay.silent else ""
+        return BayOut(id=ident, name=name, state="silent", says=f"The {name} does not answer{since}.", resin_ml=said.get("resin_ml"))
+    return BayOut(id=ident, name=name, state=said["state"], says=said["says"], resin_ml=said["resin_ml"])
+
+
+def _out(row: Print) -> PrintOut:
+    return PrintOut(
+        id=row.pk, case=row.case.number, bay=row.bay, printer=row.printer, resin=row.resin, name=row.name, sha256=row.sha256,
+        bytes=row.bytes, state=cast(State, row.state), says=row.says, layer=row.layer, layers=row.layers, seconds_left=row.seconds_left,
+        resin_ml=row.resin_ml, sent_by=label(row.sent_by) if row.sent_by else "", created=row.created.isoformat(),
+        ended=row.ended.isoformat() if row.ended else None, sent=row.sent,
+    )  # fmt: skip

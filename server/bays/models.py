@@ -1,0 +1,60 @@
+"""What was sent to printers, and what these last said of themselves."""
+
+from __future__ import annotations
+
+from django.conf import settings
+from django.db import models
+
+from cases.models import Case
+
+# On its way, or at the printer and not ended.
+ON_ITS_WAY = ("waiting", "sending")
+AT_PRINTER = ("arrived", "printing", "stopped")
+
+
+class Bay(models.Model):
+    """A printer as it was last heard.
+
+    ident    : of its record on the shelf
+    said     : its status (docs/printers.md)
+    heard    : when it last answered; silent: since when it does not
+    """
+
+    ident = models.CharField(max_length=60, unique=True)
+    said = models.JSONField(default=dict)
+    heard = models.DateTimeField(null=True)
+    silent = models.DateTimeField(null=True)
+
+
+class Print(models.Model):
+    """A plate of a case at a printer, or on its way there.
+
+    bay     : the printer's record
+    name    : what it is called there
+    sent    : digests of the layers it is made of
+    sha256  : of the file, once it is made
+    state   : waiting (for its turn to be sent), sending, arrived (the printer has others first), printing, stopped (the printer waits
+              for somebody), done, cancelled, failed (it can be sent again)
+    says    : what is in the way, in a sentence
+    """
+
+    case = models.ForeignKey(Case, on_delete=models.CASCADE, related_name="plates_sent")
+    bay = models.CharField(max_length=60)
+    printer = models.CharField(max_length=120)
+    resin = models.CharField(max_length=120, default="")
+    name = models.CharField(max_length=80, unique=True)
+    sent = models.JSONField(default=list)
+    sha256 = models.CharField(max_length=64, default="")
+    bytes = models.BigIntegerField(default=0)
+    state = models.CharField(max_length=12, default="waiting", db_index=True)
+    says = models.TextField(default="")
+    layer = models.PositiveIntegerField(default=0)
+    layers = models.PositiveIntegerField(default=0)
+    seconds_left = models.FloatField(null=True)
+    resin_ml = models.FloatField(default=0.0)
+    sent_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL)
+    created = models.DateTimeField(auto_now_add=True)
+    ended = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ("-created", "-id")

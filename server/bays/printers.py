@@ -1,0 +1,70 @@
+"""Talking to a printer (docs/printers.md)."""
+
+from __future__ import annotations
+
+import base64
+import http.client
+import json
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from django.conf import settings
+
+_SHORT_S, _LONG_S = 2.0, 60.0
+
+
+class Broken(OSError):
+    """It does not answer, or the connection ended in the middle."""
+
+
+class Declined(ValueError):
+    """It answered, and said no."""
+
+    def __init__(self, code: str, message: str) -> None:
+        super().__init__(message)
+        self.code, self.message = code, message
+
+
+def addresses() -> dict[str, str]:
+    """{id of the printer's record: where it answers}."""
+    return settings.BENCH_PRINTERS
+
+
+def status(bay: str) -> dict[str, Any]:
+    return _asked(bay, "GET", "/")
+
+
+def put(bay: str, name: str, path: Path, sha256: str) -> dict[str, Any]:
+    """A whole file with its hash (Content-Digest, RFC 9530); what the printer says of the job."""
+    digest = base64.b64encode(bytes.fromhex(sha256)).decode()
+    headers = {"Content-Type": "application/zip", "Content-Length": str(path.stat().st_size), "Content-Digest": f"sha-256=:{digest}:"}
+    with path.open("rb") as body:
+        return _asked(bay, "PUT", f"/jobs/{name}", body, headers, timeout=_LONG_S)
+
+
+def start(bay: str, name: str) -> dict[str, Any]:
+    return _asked(bay, "POST", f"/jobs/{name}/start")
+
+
+def cancel(bay: str, name: str) -> dict[str, Any]:
+    return _asked(bay, "POST", f"/jobs/{name}/cancel")
+
+
+def _asked(bay: str, method: str, path: str, body: Any = None, headers: dict | None = None, timeout: float = _SHORT_S) -> dict[str, Any]:
+    """Raises Broken or Declined."""
+    where = urlsplit(addresses()[bay])
+    link = http.client.HTTPConnection(where.hostname or "", where.port, timeout=timeout)
+    try:
+        link.request(method, path, body, headers or {})
+        answer = link.getresponse()
+        said = json.loads(answer.read())
+    except (OSError, http.client.HTTPException, ValueError) as error:
+        raise Broken(str(type(error).__name__)) from error
+    finally:
+        link.close()
+    if not isinstance(said, dict):
+        raise Broken("no object")
+    if answer.status >= 400:
+        raise Declined(str(said.get("code", "")), str(said.get("message", "It says no.")))
+    return said

@@ -1,0 +1,107 @@
+"""The way of a plate to its printer: one file, hashed, put there whole or not at all."""
+
+from __future__ import annotations
+
+import hashlib
+import time
+from pathlib import Path
+
+from django.conf import settings
+from django.utils import timezone
+
+from bitecore.parts.layer_zip import written
+from bitecore.runsheet.plated import digests, plate_layers
+from runs.owning import folder
+from runs.services import look
+
+from . import printers
+from .models import ON_ITS_WAY, Print
+from .services import tell
+
+# Waits before the second, third, fourth try (s).
+_WAITS_S = (1.0, 3.0, 6.0)
+
+
+def deliver(pk: int) -> None:
+    """Make the file, put it to the printer, and let it begin where that is free. What goes wrong is kept with the print."""
+    row = Print.objects.select_related("case").filter(pk=pk, state__in=ON_ITS_WAY).first()
+    if row is None:
+        return
+    _set(row, state="sending", says="")
+    path = settings.BAY_ROOT / f"{pk}.zip"
+    try:
+        if not _made(row, path):
+            _end(row, "The plate has changed since it was sent. Send it anew.")
+            return
+        if _put(row, path):
+            _begin(row)
+    finally:
+        path.unlink(missing_ok=True)
+
+
+def _made(row: Print, path: Path) -> bool:
+    graph = look(row.case)
+    found = plate_layers(graph, folder())
+    if found is None or digests(graph) != row.sent:
+        return False
+    data = written(found.bodies, found.says)
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_bytes(data)
+    _set(
+        row, sha256=hashlib.sha256(data).hexdigest(), bytes=len(data), layers=len(found.says["layers"]),
+        seconds_left=found.says["seconds"], resin_ml=found.says["resin_ml"],
+    )  # fmt: skip
+    return True
+
+
+def _put(row: Print, path: Path) -> bool:
+    """Is it there, whole? Tried again where the connection breaks."""
+    for number, wait in enumerate((*_WAITS_S, None), 1):
+        if not _still_wanted(row):
+            return False
+        try:
+            said = printers.put(row.bay, row.name, path, row.sha256)
+        except printers.Declined as error:
+            _end(row, f"The {row.printer} did not take it: {error.message}")
+            return False
+        except printers.Broken:
+            if wait is None:
+                _end(row, f"The connection to the {row.printer} broke {number} times, so nothing is there. Send it again.")
+                return False
+            _set(row, says=f"The connection to the {row.printer} broke; it is tried again ({number + 1} of {len(_WAITS_S) + 1}).")
+            time.sleep(wait)
+            continue
+        if said.get("sha256") != row.sha256:
+            _end(row, f"What arrived at the {row.printer} is not what was sent: its hash is another. Send it again.")
+            return False
+        if not _still_wanted(row):
+            printers.cancel(row.bay, row.name)
+            return False
+        _set(row, state="arrived", says="")
+        return True
+    return False
+
+
+def _begin(row: Print) -> None:
+    """Where the printer is busy it begins later (following.py)."""
+    try:
+        printers.start(row.bay, row.name)
+        _set(row, state="printing")
+    except (printers.Broken, printers.Declined):
+        return
+
+
+def _still_wanted(row: Print) -> bool:
+    return Print.objects.filter(pk=row.pk, state__in=ON_ITS_WAY).exists()
+
+
+def _end(row: Print, says: str) -> None:
+    _set(row, state="failed", says=says, ended=timezone.now())
+
+
+def _set(row: Print, **values: object) -> None:
+    """Kept, unless it was cancelled meanwhile."""
+    if Print.objects.filter(pk=row.pk).exclude(state="cancelled").update(**values):
+        for key, value in values.items():
+            setattr(row, key, value)
+        tell(row)

@@ -1,0 +1,157 @@
+"""A printer over HTTP (docs/printers.md)."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import json
+import re
+import tempfile
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+
+from .machine import Machine, Refused
+from .plate_file import Unreadable
+
+_NAME = r"([A-Za-z0-9][A-Za-z0-9._-]{0,79})"
+_MOST_BYTES = 2_000_000_000
+_PIECE = 1 << 16
+
+
+class Faults:
+    """break_after : of the next file that comes the connection is cut after so many bytes"""
+
+    break_after: int | None = None
+
+
+class Handler(BaseHTTPRequestHandler):
+    machine: Machine
+    faults: Faults
+    protocol_version = "HTTP/1.1"
+    # One that begins to speak and stops does not hold a thread for ever.
+    timeout = 30
+
+    def do_GET(self) -> None:
+        if self.path == "/":
+            return self._say(200, self.machine.status())
+        if found := re.fullmatch(f"/jobs/{_NAME}", self.path):
+            return self._do(lambda: self.machine.told(found[1]))
+        return self._say(404, {"code": "no-such-place", "message": "There is nothing here."})
+
+    def do_PUT(self) -> None:
+        found = re.fullmatch(f"/jobs/{_NAME}", self.path)
+        if not found:
+            self.close_connection = True
+            return self._say(404, {"code": "no-such-place", "message": "Files are put to /jobs/NAME."})
+        return self._do(lambda: self._receive(found[1]), status=201)
+
+    def do_POST(self) -> None:
+        try:
+            asked = json.loads(self.rfile.read(int(self.headers.get("Content-Length") or 0)) or b"{}")
+        except ValueError:
+            return self._say(422, {"code": "invalid", "message": "The body is no JSON."})
+        if not isinstance(asked, dict):
+            return self._say(422, {"code": "invalid", "message": "The body is no JSON object."})
+        if found := re.fullmatch(f"/jobs/{_NAME}/(start|cancel)", self.path):
+            return self._do(lambda: self._told_after(found[1], found[2]))
+        if self.path == "/fault":
+            return self._do(lambda: self._fault(asked))
+        if self.path == "/bottle":
+            return self._do(lambda: self._fill(asked))
+        return self._say(404, {"code": "no-such-place", "message": "There is nothing here."})
+
+    def do_DELETE(self) -> None:
+        if found := re.fullmatch(f"/jobs/{_NAME}", self.path):
+            return self._do(lambda: self.machine.forget(found[1]))
+        return self._say(404, {"code": "no-such-place", "message": "There is nothing here."})
+
+    def _receive(self, name: str) -> dict[str, Any]:
+        """Written beside, hashed on the way; a file under its name is a whole one."""
+        size = int(self.headers.get("Content-Length") or -1)
+        self.close_connection = True
+        if not 0 < size <= _MOST_BYTES:
+            raise Refused("no-length", "A file comes with its length, up to 2 GB.", 411)
+        digest, left = hashlib.sha256(), size
+        with tempfile.NamedTemporaryFile(dir=self.machine.folder, suffix=".part", delete=False) as out:
+            path = Path(out.name)
+            try:
+                while left > 0:
+                    if self.faults.break_after is not None and size - left >= self.faults.break_after:
+                        self.faults.break_after = None
+                        raise ConnectionAbortedError
+                    piece = self.rfile.read(min(left, _PIECE))
+                    if not piece:
+                        raise ConnectionAbortedError
+                    digest.update(piece)
+                    out.write(piece)
+                    left -= len(piece)
+                out.close()
+                wanted = self.headers.get("Content-Digest", "")
+                if f"sha-256=:{base64.b64encode(digest.digest()).decode()}:" not in wanted:
+                    raise Refused("not-what-was-sent", "What arrived is not what was sent: its hash is another.", 422)
+                self.machine.take(name, digest.hexdigest(), size, path)
+            finally:
+                path.unlink(missing_ok=True)
+        self.close_connection = False
+        return self.machine.told(name)
+
+    def _told_after(self, name: str, what: str) -> dict[str, Any]:
+        (self.machine.start if what == "start" else self.machine.cancel)(name)
+        return self.machine.told(name)
+
+    def _fault(self, asked: dict[str, Any]) -> dict[str, Any]:
+        kind = asked.get("kind")
+        if kind == "connection":
+            self.faults.break_after = int(asked.get("after_bytes", 0))
+        elif kind in ("door", "none"):
+            self.machine.open_door(kind == "door")
+        elif kind == "resin":
+            self.machine.fill(0.0)
+        else:
+            raise Refused("invalid", "Faults are door, resin, connection and none.", 422)
+        return self.machine.status()
+
+    def _fill(self, asked: dict[str, Any]) -> dict[str, Any]:
+        self.machine.fill(float(asked.get("ml", 1000.0)))
+        return self.machine.status()
+
+    def _do(self, what: Any, *, status: int = 200) -> None:
+        try:
+            self._say(status, what())
+        except Refused as error:
+            self._say(error.status, {"code": error.code, "message": error.message})
+        except Unreadable as error:
+            self._say(422, {"code": "unreadable", "message": str(error)})
+        except ConnectionError:
+            self.close_connection = True
+            self.connection.close()
+        except (ValueError, TypeError):
+            self._say(422, {"code": "invalid", "message": "A value is no number."})
+
+    def _say(self, status: int, what: dict[str, Any]) -> None:
+        data = json.dumps(what).encode()
+        self.send_response(status)
+        self.send_header("Content-Type", "application/json")
+        self.send_header("Content-Length", str(len(data)))
+        if self.close_connection:
+            self.send_header("Connection", "close")
+        self.end_headers()
+        self.wfile.write(data)
+
+    def log_message(self, format: str, *args: Any) -> None:
+        """Nothing: what it does stands in its status."""
+
+
+class Server(ThreadingHTTPServer):
+    daemon_threads = True
+    allow_reuse_address = True
+
+    def handle_error(self, request: Any, client_address: Any) -> None:
+        """A connection that ends in the middle is nothing to write home about."""
+
+
+def server(machine: Machine, port: int) -> Server:
+    """Listening on loopback; port 0: any that is free."""
+    handler = type("Of", (Handler,), {"machine": machine, "faults": Faults()})
+    return Server(("127.0.0.1", port), handler)

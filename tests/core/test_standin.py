@@ -1,0 +1,131 @@
+"""The stand-in printer by itself: what it takes, what it refuses, how time passes, and what faults do."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import http.client
+import io
+import json
+import unittest
+import zipfile
+from typing import Any
+from urllib.parse import urlsplit
+
+from bitecore.parts.layer_zip import png
+from tests.printer import Printer
+
+SECONDS, AREA = [30.0, 30.0, 7.5, 7.5, 7.5], 400.0
+
+
+def layers_zip(**changed: Any) -> bytes:
+    """Five layers of 0.05 mm, 20 × 20 mm each."""
+    import numpy as np
+
+    rows = [{"file": f"{k:05d}.png", "z_mm": [k * 0.05, (k + 1) * 0.05], "area_mm2": AREA, "seconds": s} for k, s in enumerate(SECONDS)]
+    says = {"format": 1, "size_px": [64, 48], "layers": rows} | changed
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w") as archive:
+        archive.writestr("layers.json", json.dumps(says))
+        for row in rows:
+            archive.writestr(row["file"], png(np.ones((48, 64), np.uint8)))
+    return out.getvalue()
+
+
+class StandInTest(unittest.TestCase):
+    def setUp(self) -> None:
+        self.printer = Printer()
+        self.addCleanup(self.printer.close)
+
+    def ask(self, method: str, path: str, body: bytes = b"", **headers: str) -> tuple[int, dict[str, Any]]:
+        link = http.client.HTTPConnection(urlsplit(self.printer.url).netloc, timeout=5)
+        try:
+            link.request(method, path, body, headers)
+            answer = link.getresponse()
+            return answer.status, json.loads(answer.read())
+        finally:
+            link.close()
+
+    def put(self, name: str, data: bytes, of: bytes | None = None) -> tuple[int, dict[str, Any]]:
+        digest = base64.b64encode(hashlib.sha256(data if of is None else of).digest()).decode()
+        return self.ask("PUT", f"/jobs/{name}", data, **{"Content-Digest": f"sha-256=:{digest}:"})
+
+    def test_a_plate_is_printed_in_the_time_its_layers_take(self) -> None:
+        data = layers_zip()
+        status, said = self.put("2611-01_1", data)
+        self.assertEqual((status, said["sha256"], said["bytes"]), (201, hashlib.sha256(data).hexdigest(), len(data)))
+        self.assertEqual(self.ask("POST", "/jobs/2611-01_1/start")[1]["state"], "printing")
+        self.printer.let_pass(61.0)
+        _, now = self.ask("GET", "/jobs/2611-01_1")
+        self.assertEqual((now["layer"], now["layers"], now["seconds_left"]), (2, 5, sum(SECONDS) - 61))
+        self.printer.let_pass(21.5)
+        _, now = self.ask("GET", "/")
+        self.assertEqual((now["state"], now["jobs"][0]["state"], now["jobs"][0]["layer"]), ("idle", "done", 5))
+        self.assertAlmostEqual(now["resin_ml"], 1000 - 5 * AREA * 0.05 / 1000, places=6)
+
+    def test_what_arrives_otherwise_or_in_part_is_not_there(self) -> None:
+        data = layers_zip()
+        self.assertEqual(self.put("a", data, of=b"other")[1]["code"], "not-what-was-sent")
+        self.printer.break_after(100)
+        with self.assertRaises((OSError, http.client.HTTPException)):
+            self.put("a", data)
+        self.assertEqual(self.ask("GET", "/jobs/a")[0], 404)
+        self.assertEqual([p.name for p in self.printer.folder.glob("*.part")], [])
+        self.assertEqual(self.put("a", data)[0], 201)
+
+    def test_wrong_files_are_refused_with_a_sentence(self) -> None:
+        for data in (
+            b"no zip",
+            layers_zip(format=2),
+            layers_zip(size_px=[1, 1]),
+            layers_zip(layers=[]),
+            layers_zip(layers=[{"file": "x"}]),
+        ):
+            status, said = self.put("a", data)
+            self.assertEqual((status, said["code"]), (422, "unreadable"))
+            self.assertTrue(said["message"].endswith("."))
+        self.assertEqual(self.ask("PUT", "/jobs/a", b"")[1]["code"], "no-length")
+        self.assertEqual(self.ask("PUT", "/jobs/..%2Fa", b"x")[0], 404)
+        self.assertEqual(self.ask("POST", "/jobs/none/start")[0], 404)
+        self.assertEqual(self.ask("POST", "/fault", b'{"kind": "fire"}')[0], 422)
+        self.assertEqual(self.ask("POST", "/fault", b"[1]")[0], 422)
+
+    def test_the_same_again_is_known_another_under_its_name_is_not_taken(self) -> None:
+        self.put("a", layers_zip())
+        self.assertEqual(self.put("a", layers_zip())[0], 201)
+        self.assertEqual(self.put("a", layers_zip(printer="x"))[1]["code"], "name-taken")
+        self.put("b", layers_zip(printer="x"))
+        self.ask("POST", "/jobs/a/start")
+        self.assertEqual(self.ask("POST", "/jobs/b/start")[1]["code"], "busy")
+        self.assertEqual(self.ask("DELETE", "/jobs/a")[1]["code"], "busy")
+        self.assertEqual(self.ask("POST", "/jobs/a/cancel")[1]["state"], "cancelled")
+        self.assertEqual(self.ask("POST", "/jobs/b/start")[1]["state"], "printing")
+        self.assertEqual(self.ask("DELETE", "/jobs/a")[0], 200)
+
+    def test_an_open_door_and_an_empty_bottle_hold_it_and_it_goes_on_there(self) -> None:
+        self.put("a", layers_zip())
+        self.ask("POST", "/jobs/a/start")
+        self.printer.let_pass(40)
+        self.assertEqual(self.ask("POST", "/fault", b'{"kind": "door"}')[1]["says"], "The door is open.")
+        self.printer.let_pass(500)
+        _, now = self.ask("GET", "/jobs/a")
+        self.assertEqual((now["state"], now["layer"]), ("stopped", 1))
+        self.ask("POST", "/fault", b'{"kind": "none"}')
+        self.printer.let_pass(20)
+        self.assertEqual(self.ask("GET", "/jobs/a")[1]["layer"], 2)
+        self.assertEqual(self.ask("POST", "/fault", b'{"kind": "resin"}')[1]["fault"], "resin")
+        self.printer.let_pass(500)
+        self.assertEqual(self.ask("GET", "/")[1]["state"], "stopped")
+        self.ask("POST", "/bottle", b'{"ml": 500}')
+        self.printer.let_pass(22.5)
+        self.assertEqual(self.ask("GET", "/jobs/a")[1]["state"], "done")
+
+    def test_switched_off_in_the_middle_it_goes_on_at_the_layer(self) -> None:
+        self.put("a", layers_zip())
+        self.ask("POST", "/jobs/a/start")
+        self.printer.let_pass(35)
+        self.ask("GET", "/")
+        self.printer.switched_off_and_on()
+        self.assertEqual(self.ask("GET", "/jobs/a")[1]["layer"], 1)
+        self.printer.let_pass(60)
+        self.assertEqual(self.ask("GET", "/jobs/a")[1]["state"], "done")

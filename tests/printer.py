@@ -1,0 +1,49 @@
+"""A stand-in printer in this process, whose clock a test can turn."""
+
+from __future__ import annotations
+
+import tempfile
+import threading
+from pathlib import Path
+from typing import Any
+
+from standin.machine import Machine
+from standin.serve import Handler, server
+
+
+class Printer:
+    """url : where it answers; it prints only as far as `let_pass` says."""
+
+    def __init__(self, name: str = "Wren") -> None:
+        self.seconds = 0.0
+        self._folder = tempfile.TemporaryDirectory()
+        self.machine = self._made(name)
+        self.server = server(self.machine, 0)
+        self.url = f"http://127.0.0.1:{self.server.server_address[1]}"
+        threading.Thread(target=self.server.serve_forever, args=(0.05,), daemon=True).start()
+
+    def _made(self, name: str) -> Machine:
+        return Machine(name, Path(self._folder.name), clock=lambda: self.seconds)
+
+    @property
+    def folder(self) -> Path:
+        return Path(self._folder.name)
+
+    def let_pass(self, seconds: float) -> None:
+        self.seconds += seconds
+
+    def break_after(self, count: int | None) -> None:
+        """Of the next file the connection is cut after so many bytes."""
+        handler: Any = self.server.RequestHandlerClass
+        assert issubclass(handler, Handler)
+        handler.faults.break_after = count
+
+    def switched_off_and_on(self) -> None:
+        """Another process with the same disk."""
+        handler: Any = self.server.RequestHandlerClass
+        self.machine = handler.machine = self._made(self.machine.name)
+
+    def close(self) -> None:
+        self.server.shutdown()
+        self.server.server_close()
+        self._folder.cleanup()

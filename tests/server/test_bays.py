@@ -1,0 +1,168 @@
+"""Plates on their way to a printer: a stand-in over its real HTTP interface, with every fault it can have."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import zipfile
+from typing import Any
+from unittest import mock
+
+from django.test import override_settings
+from procrastinate.contrib.django.models import ProcrastinateJob
+
+from bays import sending
+from bays.following import follow
+from bays.models import Print
+from bays.sending import deliver
+from cases.models import AuditLine, Case
+from tests.printer import Printer
+from tests.server.common import client, post
+from tests.server.test_work import STEPS, WorkCase
+
+
+class BayTest(WorkCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.printer = Printer()
+        self.addCleanup(self.printer.close)
+        connected = override_settings(BENCH_PRINTERS={"wren": self.printer.url})
+        connected.enable()
+        self.addCleanup(connected.disable)
+        waits = mock.patch.object(sending, "_WAITS_S", (0.01, 0.01))
+        waits.start()
+        self.addCleanup(waits.stop)
+
+    def ready(self) -> Case:
+        case = self.work(self.opened())
+        self.assertEqual(post(self.mira, f"/api/cases/{case.number}/accept", {"base": 1, "steps": STEPS}).status_code, 200)
+        return case
+
+    def sent(self, case: Case) -> Print:
+        answer = post(self.mira, "/api/bays/prints", {"case": case.number})
+        self.assertEqual(answer.status_code, 200, answer.content)
+        return Print.objects.get(pk=answer.json()["id"])
+
+    def told(self, row: Print) -> dict[str, Any]:
+        follow()
+        return next(p for p in self.mira.get(f"/api/bays/prints?case={row.case.number}").json() if p["id"] == row.pk)
+
+    def test_from_the_plate_to_the_finished_print(self) -> None:
+        case = self.ready()
+        row = self.sent(case)
+        self.assertEqual((row.state, row.name), ("waiting", f"{case.number}_1"))
+        self.assertTrue(ProcrastinateJob.objects.filter(queueing_lock=f"print-{row.pk}").exists())
+        deliver(row.pk)
+        row.refresh_from_db()
+        arrived = (self.printer.folder / f"{row.name}.zip").read_bytes()
+        self.assertEqual((row.state, row.sha256), ("printing", hashlib.sha256(arrived).hexdigest()))
+        # Byte for byte what the case gives as layers.zip, and no person's name is in it.
+        self.assertEqual(arrived, self.mira.get(f"/api/cases/{case.number}/layers.zip").content)
+        with zipfile.ZipFile(io.BytesIO(arrived)) as archive:
+            count = len(archive.namelist()) - 1
+        now = self.told(row)
+        self.assertEqual((now["layer"], now["layers"]), (0, count))
+        self.printer.let_pass(now["seconds_left"] / 2)
+        half = self.told(row)
+        self.assertTrue(0.3 * count < half["layer"] < 0.7 * count)
+        self.printer.let_pass(half["seconds_left"] + 1)
+        done = self.told(row)
+        self.assertEqual((done["state"], done["layer"], done["says"]), ("done", count, ""))
+        self.assertAlmostEqual(self.mira.get("/api/bays").json()[0]["resin_ml"], 1000 - done["resin_ml"], places=2)
+        self.assertTrue(AuditLine.objects.filter(case_number=case.number, action="print").exists())
+
+    def test_it_waits_for_every_yes_and_for_the_layers(self) -> None:
+        case = self.work(self.opened())
+        answer = post(self.mira, "/api/bays/prints", {"case": case.number})
+        self.assertEqual((answer.status_code, answer.json()["code"]), (409, "not-accepted"))
+        self.assertIn("Plate", answer.json()["message"])
+        self.assertEqual(post(self.mira, "/api/bays/prints", {"case": "9999-99"}).status_code, 404)
+
+    def test_a_broken_connection_is_tried_again_and_nothing_comes_twice(self) -> None:
+        row = self.sent(self.ready())
+        self.printer.break_after(5000)
+        deliver(row.pk)
+        self.assertEqual(self.told(row)["state"], "printing")
+        self.assertEqual(len(list(self.printer.folder.glob("*.zip"))), 1)
+        self.assertEqual(list(self.printer.folder.glob("*.part")), [])
+
+    def test_a_printer_that_stays_away_is_said_and_it_can_be_sent_again(self) -> None:
+        row = self.sent(self.ready())
+        with override_settings(BENCH_PRINTERS={"wren": "http://127.0.0.1:9"}):
+            deliver(row.pk)
+            now = self.told(row)
+            self.assertEqual((now["state"], "broke 3 times" in now["says"]), ("failed", True))
+            self.assertEqual(self.mira.get("/api/bays").json()[0]["state"], "silent")
+        self.assertEqual(post(self.mira, f"/api/bays/prints/{row.pk}/again").json()["state"], "waiting")
+        deliver(row.pk)
+        self.assertEqual(self.told(row)["state"], "printing")
+
+    def test_an_open_door_is_said_and_it_goes_on(self) -> None:
+        row = self.sent(self.ready())
+        deliver(row.pk)
+        self.printer.let_pass(100)
+        self.printer.machine.open_door(True)
+        now = self.told(row)
+        self.assertEqual((now["state"], now["says"]), ("stopped", "The door is open."))
+        self.printer.machine.open_door(False)
+        self.assertEqual((self.told(row)["state"], self.told(row)["says"]), ("printing", ""))
+        self.printer.machine.fill(0)
+        self.assertEqual(self.told(row)["says"], "The bottle is empty.")
+
+    def test_a_queue_one_after_the_other(self) -> None:
+        first, second = self.sent(self.ready()), self.sent(self.ready())
+        deliver(first.pk)
+        deliver(second.pk)
+        self.assertEqual((self.told(first)["state"], self.told(second)["state"]), ("printing", "arrived"))
+        self.printer.let_pass(1e6)
+        self.told(first)
+        self.assertEqual((self.told(first)["state"], self.told(second)["state"]), ("done", "printing"))
+
+    def test_the_same_plate_is_not_sent_twice_and_can_be_taken_back(self) -> None:
+        case = self.ready()
+        row = self.sent(case)
+        self.assertEqual(post(self.mira, "/api/bays/prints", {"case": case.number}).json()["code"], "sent-already")
+        self.assertEqual(post(self.mira, f"/api/bays/prints/{row.pk}/cancel").json()["state"], "cancelled")
+        deliver(row.pk)
+        self.assertEqual(list(self.printer.folder.glob("*.zip")), [])
+        again = self.sent(case)
+        deliver(again.pk)
+        self.assertEqual(post(self.mira, f"/api/bays/prints/{again.pk}/cancel").json()["state"], "cancelled")
+        self.assertEqual(self.printer.machine.jobs[again.name].state, "cancelled")
+
+    def test_a_changed_plate_is_not_sent_as_the_old_one(self) -> None:
+        case = self.ready()
+        row = self.sent(case)
+        case.refresh_from_db()
+        change = {"base": case.revision, "step": "plate", "values": {"gap_mm": 8.0}}
+        self.assertEqual(post(self.mira, f"/api/cases/{case.number}/settings", change).status_code, 200)
+        self.work(case)
+        deliver(row.pk)
+        now = self.told(row)
+        self.assertEqual((now["state"], "has changed" in now["says"]), ("failed", True))
+
+    def test_a_dead_worker_and_a_printer_that_forgot(self) -> None:
+        row = self.sent(self.ready())
+        ProcrastinateJob.objects.all().delete()
+        follow()
+        self.assertTrue(ProcrastinateJob.objects.filter(queueing_lock=f"print-{row.pk}").exists())
+        Print.objects.filter(pk=row.pk).update(state="sending")
+        deliver(row.pk)
+        self.assertEqual(self.told(row)["state"], "printing")
+        self.printer.machine.cancel(row.name)
+        self.printer.machine.forget(row.name)
+        now = self.told(row)
+        self.assertEqual((now["state"], "does not know" in now["says"]), ("failed", True))
+
+    def test_strangers_and_printers_that_are_not_connected(self) -> None:
+        case = self.ready()
+        with override_settings(BENCH_PRINTERS={}):
+            answer = post(self.mira, "/api/bays/prints", {"case": case.number}).json()
+            self.assertEqual((answer["code"], "not connected" in answer["message"]), ("no-bay", True))
+            self.assertEqual(self.mira.get("/api/bays").json(), [])
+        self.assertEqual(post(self.mira, "/api/bays/prints/99999/again").status_code, 404)
+        self.assertEqual(self.client.get("/api/bays").status_code, 401)
+        self.assertEqual(self.client.get("/api/bays/prints").status_code, 401)
+        # A colleague sees it, and goes on with it.
+        row = self.sent(case)
+        self.assertEqual(post(client("tove"), f"/api/bays/prints/{row.pk}/cancel").json()["state"], "cancelled")

@@ -1,0 +1,70 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useCallback } from "react";
+import { type Bay, client, ok, type Print } from "../shared/api/client";
+import { type BenchEvent, useBenchEvents } from "../shared/api/events";
+import { sayError } from "../store/notices";
+
+/** The printers, and what was sent to them: of one case, or of all that are open. */
+export function useBays(number = ""): { bays: Bay[]; prints: Print[] } {
+  const queries = useQueryClient();
+  const bays = useQuery({ queryKey: ["bays"], queryFn: () => ok(client.GET("/api/bays")) });
+  const prints = useQuery({
+    queryKey: ["prints", number],
+    queryFn: () => ok(client.GET("/api/bays/prints", { params: { query: { case: number } } })),
+  });
+  const onEvent = useCallback(
+    (event: BenchEvent) => {
+      if (event.kind !== "bay" && event.kind !== "again") return;
+      queries.invalidateQueries({ queryKey: ["bays"] });
+      queries.invalidateQueries({ queryKey: ["prints"] });
+    },
+    [queries],
+  );
+  useBenchEvents(onEvent);
+  return { bays: bays.data ?? [], prints: prints.data ?? [] };
+}
+
+export function usePrinting() {
+  const queries = useQueryClient();
+  const doing = useMutation({
+    mutationFn: (call: () => Promise<Print>) => call(),
+    onError: sayError,
+    onSettled: () => queries.invalidateQueries({ queryKey: ["prints"] }),
+  });
+  const print = (id: number) => ({ params: { path: { ident: id } } });
+  return {
+    busy: doing.isPending,
+    send: (number: string) => doing.mutate(() => ok(client.POST("/api/bays/prints", { body: { case: number } }))),
+    again: (id: number) => doing.mutate(() => ok(client.POST("/api/bays/prints/{ident}/again", print(id)))),
+    cancel: (id: number) => doing.mutate(() => ok(client.POST("/api/bays/prints/{ident}/cancel", print(id)))),
+  };
+}
+
+const WORDS: Record<Print["state"], string> = {
+  waiting: "waits to be sent",
+  sending: "on its way",
+  arrived: "arrived, waits for its turn",
+  printing: "printing",
+  stopped: "stopped",
+  done: "printed",
+  cancelled: "cancelled",
+  failed: "not printed",
+};
+
+export function isOpen(print: Print): boolean {
+  return !["done", "cancelled", "failed"].includes(print.state);
+}
+
+/** How far a print is, in words. */
+export function printWords(print: Print): string {
+  if (print.state !== "printing" && print.state !== "stopped") return WORDS[print.state];
+  return `${WORDS[print.state]}, layer ${print.layer} of ${print.layers}`;
+}
+
+/** Of the printer's own time. */
+export function timeLeft(seconds: number | null): string {
+  if (seconds === null) return "";
+  if (seconds < 90) return `${Math.round(seconds)} s left`;
+  const minutes = Math.round(seconds / 60);
+  return minutes < 90 ? `${minutes} min left` : `${(minutes / 60).toFixed(1)} h left`;
+}
