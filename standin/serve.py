@@ -77,10 +77,11 @@ class Handler(BaseHTTPRequestHandler):
             path = Path(out.name)
             try:
                 while left > 0:
-                    if self.faults.break_after is not None and size - left >= self.faults.break_after:
+                    until = self.faults.break_after
+                    if until is not None and size - left >= until:
                         self.faults.break_after = None
                         raise ConnectionAbortedError
-                    piece = self.rfile.read(min(left, _PIECE))
+                    piece = self.rfile.read(min(left, _PIECE, left if until is None else until - (size - left)))
                     if not piece:
                         raise ConnectionAbortedError
                     digest.update(piece)

@@ -12,6 +12,8 @@ import zipfile
 from typing import Any
 from urllib.parse import urlsplit
 
+import numpy as np
+
 from bitecore.parts.layer_zip import png
 from tests.printer import Printer
 
@@ -20,8 +22,6 @@ SECONDS, AREA = [30.0, 30.0, 7.5, 7.5, 7.5], 400.0
 
 def layers_zip(**changed: Any) -> bytes:
     """Five layers of 0.05 mm, 20 × 20 mm each."""
-    import numpy as np
-
     rows = [{"file": f"{k:05d}.png", "z_mm": [k * 0.05, (k + 1) * 0.05], "area_mm2": AREA, "seconds": s} for k, s in enumerate(SECONDS)]
     says = {"format": 1, "size_px": [64, 48], "layers": rows} | changed
     out = io.BytesIO()
