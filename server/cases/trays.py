@@ -10,6 +10,7 @@ from typing import Any
 from django.db import DatabaseError
 
 from bitecore.engine.graph import Node
+from bitecore.engine.model import BODIES
 from bitecore.runsheet import CaseDocument, standard
 from bitecore.runsheet.who import CaseGraph
 from ground.errors import log_accident
@@ -39,8 +40,10 @@ def summarised(case: Case, document: CaseDocument, graph: CaseGraph) -> dict[str
     """states : of every step on the run sheet, as if nothing ran; failed, next : what it waits for, as [step, sentence, tone]."""
     states = []
     for step in standard().shown:
-        nodes = graph.of_step(step.name)
-        states.append({"step": step.name, "title": step.title, "state": worst(resting_state(n, case) for n in nodes)})
+        resting = [resting_state(n, case) for n in graph.of_step(step.name)]
+        if set(resting) <= {"done", "off"} and any(n.state == "look" for n in of_bodies(graph, step.name)):
+            resting = ["look"]
+        states.append({"step": step.name, "title": step.title, "state": worst(resting)})
     failed = next((s for s in states if s["state"] == "failed"), None)
     return {
         "steps": _steps(),
@@ -62,6 +65,11 @@ def resting_state(node: Node, case: Case) -> str:
     if node.state in ("done", "look", "failed", "off"):
         return node.state
     return "stale" if node.id in case.last_good else "todo"
+
+
+def of_bodies(graph: CaseGraph, step: str) -> list[Node]:
+    """What is shown with a step and says something of every body: its findings are the step's."""
+    return [n for n in graph.nodes.values() if n.step.part_of == step and n.step.over == BODIES]
 
 
 def worst(states: Iterable[str]) -> str:
@@ -91,8 +99,8 @@ def _next(document: CaseDocument, graph: CaseGraph) -> tuple[str, str, str]:
 
 
 def _first_flag(graph: CaseGraph, step: str, severity: str) -> str:
-    for node in graph.nodes.values():
-        if node.step.name == step and node.manifest:
+    for node in (*graph.of_step(step), *of_bodies(graph, step)):
+        if node.manifest:
             for flag in node.manifest.flags:
                 if flag["severity"] == severity:
                     return flag["message"]

@@ -31,6 +31,7 @@ class BayTest(WorkCase):
         self.addCleanup(connected.disable)
         waits = mock.patch.object(sending, "_WAITS_S", (0.01, 0.01))
         waits.start()
+        self.addCleanup(ProcrastinateJob.objects.all().delete)
         self.addCleanup(waits.stop)
 
     def ready(self) -> Case:

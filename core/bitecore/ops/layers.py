@@ -134,6 +134,11 @@ class Layers:
         if layer < self.count:
             _painted(self.offset, self.runs, layer * self.tall, self.tall, self.x, self.y, image)
 
+    def only(self, layer: int, image: NDArray[np.uint8]) -> None:
+        """The same into an image of the body alone, (tall, wide)."""
+        if 0 <= layer < self.count:
+            _painted(self.offset, self.runs, layer * self.tall, self.tall, 0, 0, image)
+
     def areas_mm2(self) -> NDArray[np.float64]:
         """(count,) cured in each layer."""
         long = (self.runs[:, 1].astype(np.int64) - self.runs[:, 0]).cumsum()

@@ -42,7 +42,8 @@ def warm_up() -> None:
     for name, mesh in (("u", upper), ("l", lower)):
         pieces.append(PieceEntry(id=name, file=f"{name}.stl", sha256=store.blobs.write(stl.write_binary(mesh))))
     jaws = {"u": {"jaw": "upper", "kind": "jaw"}, "l": {"jaw": "lower", "kind": "jaw"}}
-    document = CaseDocument(pieces=pieces, settings={"intake": jaws})
+    settings = {"intake": jaws, "hollow": {"*": {"style": "open"}}, "articulate": {"*": {"style": "pins"}}}
+    document = CaseDocument(pieces=pieces, settings=settings)
     evaluate(document, CASE, store, demanded=frozenset({"hand-off"}))
     border.calmed_border(border.cut_strip(lower, lower.vertices_mm[:3], radius_mm=1.0))
     holes._least_area(np.random.default_rng(0).random((5, 3)))

@@ -62,10 +62,11 @@ export function partsOf(data: CaseOut, step: string): NodeDetail[] {
   return data.opened.filter((d) => ids.has(d.id));
 }
 
-/** What the parts of a step say of one piece, where they run for each. */
-export function partsOfPiece(data: CaseOut, step: string, address: string): NodeDetail[] {
-  const ids = new Set(data.nodes.filter((n) => n.part_of === step && n.piece === address).map((n) => n.id));
-  return address === "*" ? [] : data.opened.filter((d) => ids.has(d.id));
+/** What the parts of a step say of one piece, or of every piece, where they run for each. */
+export function partsOfPiece(data: CaseOut, step: string, address: string | null): NodeDetail[] {
+  const own = data.nodes.filter((n) => n.part_of === step && n.piece !== "*");
+  const ids = new Set(own.filter((n) => address === null || n.piece === address).map((n) => n.id));
+  return data.opened.filter((d) => ids.has(d.id));
 }
 
 export function pieceOf(data: CaseOut, address: string): PieceOut | undefined {

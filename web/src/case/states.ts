@@ -1,14 +1,16 @@
 import type { CaseOut, StepOut } from "../shared/api/client";
 import type { StepState } from "../shared/ui/StateMark";
-import { nodesOf } from "./look";
+import { nodesOf, pieceOf } from "./look";
 
 const WORST: StepState[] = ["failed", "look", "working", "stale", "todo", "done", "off"];
 
-/** The worse of the two jaws; while a part of the step is worked out, the step is. */
+/** The worse of the two jaws; while a part of the step is worked out, the step is, and what a part found on a body counts too. */
 export function stateOf(data: CaseOut, step: string): StepState {
   const states = nodesOf(data, step).map((n) => n.state);
   const parts = data.nodes.filter((n) => n.part_of === step && n.state === "working");
   if (parts.length && !states.some((s) => s === "failed")) return "working";
+  const found = data.nodes.some((n) => n.part_of === step && n.state === "look" && pieceOf(data, n.piece)?.jaw);
+  if (found && states.every((s) => s === "done" || s === "off")) return "look";
   return states.length === 0 ? "todo" : (WORST.find((w) => states.includes(w)) ?? "todo");
 }
 

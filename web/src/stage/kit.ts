@@ -127,6 +127,7 @@ export interface Tool {
  * extent : what is brought into view, where that is not all that is drawn
  * floor  : what the coordinates are
  * facing : is the mark that says where the front is of use?
+ * gathers : what its parts found on every body stands on its card
  */
 export interface StepUi {
   name: string;
@@ -143,6 +144,7 @@ export interface StepUi {
   extent?: (at: At) => { centre: Point; size: Point } | null;
   floor?: string;
   facing?: (view: View) => boolean;
+  gathers?: boolean;
   locked?: (view: View) => boolean;
   layer?: (at: At, shown: Shown) => number;
   tools?: Tool[];

@@ -22,6 +22,9 @@ class PlateSettings(StepSettings):
     layer_mm: float = setting(0.05, ge=0.01, le=0.2, unit="mm", label="Layer", help="How high one layer is.")
     gap_mm: float = setting(3.0, ge=0.5, le=30, unit="mm", label="Gap between bodies", help="Room for a spatula.")
     margin_mm: float = setting(2.0, ge=0, le=20, unit="mm", label="Keep off the edge", help="Nothing is placed nearer to the plate's edge.")
+    reach_mm: float = setting(
+        2.0, ge=0.2, le=20, unit="mm", label="Hangs freely up to", help="What stands out farther is told by the print check.", main=False
+    )
 
 
 def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
@@ -114,6 +117,8 @@ STEP = Step(
     version=3,
     over=WHOLE,
     settings=PlateSettings,
+    # How far a layer may hang is asked by the print check alone.
+    counts=lambda settings: settings.model_copy(update={"reach_mm": 2.0}),
     needs={
         "body": Need("assemble", "body", each=True),
         "stand": Need("level", "stand", each=True),

@@ -4,6 +4,7 @@ import type { Doings } from "../../case/useCase";
 import type { CaseOut, Flag, NodeDetail, NodeOut, StepOut } from "../../shared/api/client";
 import { capital } from "../../shared/format";
 import { Command } from "../../shared/ui/Command";
+import { uiOf } from "../../steps";
 import { type Point, useBench } from "../../store/bench";
 
 const FEW = 3;
@@ -31,8 +32,8 @@ export function Found({
   const [all, setAll] = useState(false);
   // What scans say of each other belongs to all of them.
   const together = step.over === "scans" ? partsOf(data, step.name) : [];
-  const own = detail && step.over !== "scans" ? partsOfPiece(data, step.name, detail.piece) : [];
-  const flags = [...together.flatMap(flagsOf), ...flagsOf(detail), ...own.flatMap(flagsOf)];
+  const own = detail && step.over !== "scans" ? ofParts(data, step.name, detail.piece) : [];
+  const flags = [...together.flatMap(flagsOf), ...flagsOf(detail), ...own];
   if (!node) return <p className="dim py-2">{step.about} It waits for a jaw scan.</p>;
   if (flags.length === 0)
     return (
@@ -96,6 +97,15 @@ export function Found({
       </ul>
     </>
   );
+}
+
+/** What the parts of a step found: on this piece, or on every one, each with its jaw's name. */
+function ofParts(data: CaseOut, step: string, piece: string): Flag[] {
+  if (!uiOf(step).gathers) return partsOfPiece(data, step, piece).flatMap(flagsOf);
+  return partsOfPiece(data, step, null).flatMap((d) => {
+    const jaw = pieceOf(data, d.piece)?.jaw;
+    return flagsOf(d).map((f) => (jaw ? { ...f, message: `${capital(jaw)}: ${f.message}` } : f));
+  });
 }
 
 /** From one place to the next, by key or by click. */

@@ -17,6 +17,7 @@ const plate: StepUi = {
   place: ({ data }, piece) => fromRows(ofEach(goodOf(data, "plate")?.home_to_plate, piece.id)),
   Draws,
   floor: "plate",
+  gathers: true,
   // Bodies lie turned each its own way.
   facing: () => false,
   extent: ({ data }) => {
