@@ -27,7 +27,7 @@ def parser() -> argparse.ArgumentParser:
     p.add_argument("--frame", default=None, choices=("bench", "bite", "home", "plate"), help="coordinates of the files")
     p.add_argument("--set", action="append", default=[], metavar="STEP.KEY=VALUE", help="a setting of a step")
     p.add_argument("--jaw", action="append", default=[], metavar="FILE=upper|lower", help="which jaw a file is")
-    p.add_argument("--layers", action="store_true", help="write layers.zip of the plate too")
+    p.add_argument("--layers", action="store_true", help="write the plate too: layers.zip and plate.3mf")
     p.add_argument("--cache", default=None, metavar="DIR", help="keep results here for the next run")
     return p
 

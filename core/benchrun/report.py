@@ -13,7 +13,7 @@ from bitecore.engine.graph import Node
 from bitecore.errors import BenchError
 from bitecore.parts.layer_zip import written
 from bitecore.runsheet import CaseDocument, Evaluation, Registry, ResultStore
-from bitecore.runsheet.export import Body, OutFile, export
+from bitecore.runsheet.export import Body, OutFile, export, plate_file
 from bitecore.runsheet.plated import plate_layers
 from bitecore.runsheet.who import CaseGraph, best_mesh, place_of
 
@@ -35,11 +35,17 @@ def write_outputs(graph: CaseGraph, store: ResultStore, out: Path, args: argpars
 
 
 def write_layers(graph: CaseGraph, store: ResultStore, out: Path) -> None:
-    """layers.zip of the plate. Raises BenchError where it was not reached."""
+    """layers.zip and plate.3mf of the plate. Raises BenchError where it was not reached."""
     found = plate_layers(graph, store.blobs)
     if found is None:
         raise BenchError("There are no layers to write: the plate was not worked out.", code="no-layers")
     (out / "layers.zip").write_bytes(written(found.bodies, found.says))
+    bodies = []
+    for node in graph.of_step("assemble"):
+        lies, ref = _json(graph, "plate", "home_to_plate", node.piece), node.good and node.good.values["body"]
+        if ref:
+            bodies.append(Body(node.piece, node.jaw, "body", unpack(ref, store.blobs), None if lies is None else np.array(lies)))
+    (out / "plate.3mf").write_bytes(plate_file(bodies).data)
 
 
 def _as_they_stand(graph: CaseGraph, store: ResultStore, frame: str) -> list[OutFile]:

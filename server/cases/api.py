@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 import zipfile
 from dataclasses import asdict
-from typing import Literal
+from typing import Any, Literal
 
 from django.http import HttpRequest, HttpResponse
 from django.utils.http import content_disposition_header
@@ -248,6 +248,9 @@ def files_zip(request: HttpRequest, number: str) -> HttpResponse:
         for file in _made(request, number):
             path = "/".join(part for part in (file.folder, file.name) if part)
             archive.writestr(zipfile.ZipInfo(path, (2020, 1, 1, 0, 0, 0)), folder().read(file.sha256))
+        if _wants_layers(services.visible(request.user, number)):
+            found = _layers(request, number)
+            archive.writestr(zipfile.ZipInfo("layers.zip", (2020, 1, 1, 0, 0, 0)), written(found.bodies, found.says))
     return _download(out.getvalue(), f"{number}.zip", "application/zip")
 
 
@@ -274,6 +277,11 @@ def one_layer(request: HttpRequest, number: str, layer: int) -> HttpResponse:
     if not 0 <= layer < len(found.says["layers"]):
         raise Refused("The plate has no such layer.", code="no-layer", status=404)
     return HttpResponse(png(image_of(found.bodies, layer, found.size_px)), content_type="image/png")
+
+
+def _wants_layers(case: Case) -> bool:
+    settings: Any = document_of(case).settings_for(standard()["hand-off"])
+    return bool(settings.layers)
 
 
 def _layers(request: HttpRequest, number: str) -> PlateLayers:

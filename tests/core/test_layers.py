@@ -12,6 +12,7 @@ from pathlib import Path
 import igl
 import manifold3d
 import numpy as np
+import trimesh
 from PIL import Image
 
 from benchrun.__main__ import main
@@ -145,3 +146,12 @@ class RunTest(unittest.TestCase):
             report = json.loads((folder / "out" / "report.json").read_text())
             volume = next(r["value"] for s in report["steps"] if s["step"] == "base" for r in s["readings"] if r["name"] == "volume")
             self.assertAlmostEqual(says["resin_ml"] / volume, 1, delta=0.01)
+            self.assertEqual([(o["name"], o["kind"]) for o in report["outputs"]], [("lower", "body")] * 2)
+            # The plate as bodies, read by another library: the same body, where the layers say it lies.
+            scene = trimesh.load(folder / "out" / "plate.3mf")
+            (lies,) = scene.dump()
+            self.assertEqual(list(scene.geometry), ["lower"])
+            self.assertAlmostEqual(lies.volume / 1000, volume, delta=1e-3 * volume)
+            self.assertAlmostEqual(lies.bounds[0][2], 0.0, places=4)
+            self.assertAlmostEqual(lies.bounds[1][2], says["layers"][-1]["z_mm"][1], delta=0.06)
+            self.assertTrue((lies.bounds[0][:2] > 0).all() and lies.bounds[1][0] < 144 and lies.bounds[1][1] < 82)

@@ -44,7 +44,7 @@ from demo.arch import ArchPlan
 from tests.shapes import jaws, turn
 
 ALL = frozenset({"hand-off"})
-LAYERS = ("layers/p1", "layers/p2")
+LAYERS = ("layers/p1", "layers/p2", "check/p1", "check/p2")
 
 
 def case(store: Any, *meshes: Mesh, **settings: dict) -> CaseDocument:
@@ -77,7 +77,7 @@ class WholeSheetTest(unittest.TestCase):
     def test_all_steps_end_well(self) -> None:
         states = {n.id: n.state for n in self.first.graph.nodes.values()}
         self.assertEqual(set(states.values()) - {"done", "look", "off"}, set(), states)
-        self.assertEqual({name.split("/")[0] for name, state in states.items() if state == "off"}, {"hollow", "label"})
+        self.assertEqual({name.split("/")[0] for name, state in states.items() if state == "off"}, {"hollow", "label", "articulate"})
         self.assertEqual(self.first.graph.jaws, {"p1": "upper", "p2": "lower"})
         for piece in ("p1", "p2"):
             ref = self.first.graph.node("base", piece).manifest.values["body"]
@@ -97,7 +97,7 @@ class WholeSheetTest(unittest.TestCase):
     def test_a_late_change_reaches_only_what_depends_on_it(self) -> None:
         self.assertEqual(self.worked(self.with_settings(plate={"*": {"gap_mm": 4.0}})), {"plate/*", "hand-off/*", *LAYERS})
         changed = self.worked(self.with_settings(base={"p2": {"thickness_mm": 3.0}}))
-        self.assertEqual(changed, {"base/p2", "plate/*", "hand-off/*", "amounts/p2", "layers/p2"})
+        self.assertEqual(changed, {"base/p2", "drains/p2", "plate/*", "hand-off/*", "amounts/p2", "layers/p2", "check/p2"})
         changed = self.worked(self.with_settings(trim={"p1": {"ease_mm": 1.0}}))
         self.assertIn("trim/p1", changed)
         self.assertFalse({"trim/p2", "base/p2", "bite/*", "level/*"} & changed)
@@ -292,7 +292,7 @@ class ContractTest(unittest.TestCase):
         upper, lower = (rescans.as_scanned(j.mesh, plan, rng) for j in (truth.upper, truth.lower))
         bites = [rescans.bite_scan(truth, plan, left=left, rng=rng).moved(turn(9)) for left in (True, False)]
         scans = [upper, lower.moved(turn(3)), lower.moved(turn(8)), *bites]
-        settings = {"hollow": {"*": {"style": "open"}}, "label": {"*": {"style": "engraved"}}}
+        settings = {"hollow": {"*": {"style": "open"}}, "label": {"*": {"style": "engraved"}}, "articulate": {"*": {"style": "pins"}}}
         document = case(cls.store, *scans).model_copy(update={"settings": settings})
         cls.graph = evaluate(document, CASE, cls.store, demanded=ALL).graph
 

@@ -20,13 +20,19 @@ PLACEHOLDERS = ("number", "patient", "practice", "date", "jaw", "frame", "kind")
 
 @dataclass(frozen=True)
 class Body:
-    """A mesh in home coordinates and where it goes. home_to_frame : (4, 4), or None when that frame is unknown."""
+    """A mesh in home coordinates and where it goes. home_to_frame : (4, 4), or None when that frame is unknown; name : what it is
+    called on screen, no two of a case alike."""
 
     piece: str
     jaw: str | None
     kind: str
     mesh: Mesh
     home_to_frame: NDArray | None
+    name: str = ""
+
+    @property
+    def called(self) -> str:
+        return self.name or self.jaw or self.piece
 
 
 @dataclass(frozen=True)
@@ -117,11 +123,24 @@ def export(
     return files
 
 
+def plate_file(bodies: Sequence[Body]) -> OutFile:
+    """The plate as it will be printed: one item a body, named as on screen. bodies : their places are those on the plate. Raises
+    StepFailed where one has none."""
+    for body in bodies:
+        if body.home_to_frame is None:
+            raise StepFailed(f"The {body.called} does not lie on the plate.", code="no-frame")
+    pairs = [(b.called, b.mesh.moved(b.home_to_frame)) for b in bodies if b.home_to_frame is not None]
+    return _file("plate", ".3mf", threemf.write(pairs, title="plate"), list(bodies), {"jaw": "all", "frame": "plate", "kind": "all"})
+
+
 def names_of(files: Sequence[Mapping[str, str]], pattern: str, words: Mapping[str, str]) -> list[str]:
-    """File names by a pattern, no two alike: files as {jaw, frame, kind, ending, piece}."""
+    """File names by a pattern (or the file's own), no two alike: files as {jaw, frame, kind, ending, piece, pattern}."""
     out: list[str] = []
     for file in files:
-        stem, ending = safe_name(pattern, {**words, **{k: file[k] for k in ("jaw", "frame", "kind")}}), file["ending"]
+        stem, ending = (
+            safe_name(file.get("pattern") or pattern, {**words, **{k: file[k] for k in ("jaw", "frame", "kind")}}),
+            file["ending"],
+        )
         # A pattern without the jaw would give two files one name.
         tries = [stem, f"{stem}_{file['jaw']}", f"{stem}_{file['jaw']}_{file['piece']}"]
         out.append(next((f"{t}{ending}" for t in tries if f"{t}{ending}" not in out), f"{tries[-1]}_{len(out)}{ending}"))
@@ -145,6 +164,7 @@ def _file(stem: str, ending: str, data: bytes, bodies: list[Body], words: dict[s
         {
             "file": name,
             "piece": b.piece,
+            "name": b.called,
             "kind": b.kind,
             "jaw": b.jaw,
             "frame": words["frame"],

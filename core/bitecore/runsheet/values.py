@@ -189,6 +189,7 @@ class Naming(TypedDict):
 class OutputRow(TypedDict):
     file: str
     piece: str
+    name: str
     kind: str
     jaw: str | None
     frame: str

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Literal
 
 import numpy as np
@@ -11,7 +12,7 @@ from ...anatomy.block import block, stands_at
 from ...engine.gives import FILES, Files, FileValue, json_of
 from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...progress import Run
-from ..export import Body, check_pattern, export, joined
+from ..export import Body, check_pattern, export, joined, plate_file
 from ..unbitten import left_open
 from ..values import Naming, OutputRow
 
@@ -22,6 +23,8 @@ class HandOffSettings(StepSettings):
     )
     stl: Literal["each", "all", "none"] = setting("each", label="STL", help="One file per body, one for all, or none.")
     threemf: Literal["each", "all", "none"] = setting("all", label="3MF", help="One file per body, one for all, or none.")
+    plate: bool = setting(False, label="Plate as 3MF", help="All bodies as they lie on the plate, in one file.")
+    layers: bool = setting(False, label="layers.zip", help="The plate in layers, as the printer gets them, goes into the ZIP too.")
     block: bool = setting(
         False, label="Reference block", main=False,
         help="A small block goes out over each jaw: a file that comes back with it finds home, whatever became of the rest.",
@@ -63,10 +66,21 @@ def apply(inputs: Inputs, settings: HandOffSettings, run: Run) -> StepResult:
         threemf_each=settings.threemf == "each",
         threemf_all=settings.threemf == "all",
     )
+    own = {id(f): settings.pattern for f in files}
+    if settings.plate:
+        lying = inputs["home_to_plate"] or {}
+        files.append(plate_file([replace(b, home_to_frame=np.array(lying[b.piece]) if b.piece in lying else None) for b in bodies]))
     values = {
         "files": Files(FileValue(f.name, f.data) for f in files),
         "naming": [
-            {**f.words, "ending": f.ending, "piece": f.piece, "pattern": settings.pattern, "folder": settings.folder} for f in files
+            {
+                **f.words,
+                "ending": f.ending,
+                "piece": f.piece,
+                "pattern": own.get(id(f), f.name.removesuffix(f.ending)),
+                "folder": settings.folder,
+            }
+            for f in files
         ],
         "outputs": [row for f in files for row in f.rows],
     }
@@ -81,9 +95,11 @@ STEP = Step(
     name="hand-off",
     title="Hand-off",
     number=10,
-    version=6,
+    version=7,
     over=WHOLE,
     on_demand=True,
+    # layers.zip is made when the ZIP is fetched.
+    counts=lambda settings: settings.model_copy(update={"layers": False}),
     settings=HandOffSettings,
     needs={
         "body": Need("assemble", "body", each=True),

@@ -2487,11 +2487,23 @@ export interface components {
              */
             frame: "bench" | "bite" | "home" | "plate";
             /**
+             * layers.zip
+             * @description The plate in layers, as the printer gets them, goes into the ZIP too.
+             * @default false
+             */
+            layers: boolean;
+            /**
              * File names
              * @description From {number}, {patient}, {practice}, {date}, {jaw}, {frame} and {kind}.
              * @default {number}_{jaw}
              */
             pattern: string;
+            /**
+             * Plate as 3MF
+             * @description All bodies as they lie on the plate, in one file.
+             * @default false
+             */
+            plate: boolean;
             /**
              * STL
              * @description One file per body, one for all, or none.
@@ -3312,6 +3324,8 @@ export interface components {
             jaw: string | null;
             /** Kind */
             kind: string;
+            /** Name */
+            name: string;
             /** Piece */
             piece: string;
             /** Sha256 */

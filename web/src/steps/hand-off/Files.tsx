@@ -29,6 +29,12 @@ export function Files({ data }: { data: CaseOut }) {
         ))}
       </ul>
       <Command id="zip" title="All files as ZIP" keys="shift+f" group="Hand-off" run={() => all.current?.click()} />
+      <p className="py-1.5">
+        <a className="font-semibold text-primary" href={`${base}/layers.zip`} download>
+          layers.zip
+        </a>{" "}
+        <span className="dim">the plate in layers, made when it is fetched</span>
+      </p>
       <a
         ref={all}
         className="btn btn-sm mt-2 w-full"
