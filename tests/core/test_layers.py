@@ -127,6 +127,13 @@ class JawTest(unittest.TestCase):
             inside = igl.fast_winding_number(points, body.faces.astype(np.int64), where) > 0.5
             self.assertLess((inside != (image[j.ravel(), i.ravel()] > 0)).mean(), 0.002)
 
+    def test_what_the_plate_takes_is_what_its_layers_say(self) -> None:
+        found = plate_layers(self.graph, self.store.blobs)
+        takes = self.graph.node("takes").json("takes")  # type: ignore[union-attr]
+        self.assertEqual(takes["layers"], len(found.says["layers"]))
+        self.assertAlmostEqual(takes["ml"], found.says["resin_ml"], places=4)
+        self.assertAlmostEqual(takes["minutes"] * 60, found.says["seconds"], places=2)
+
     def test_one_picture_holds_both_jaws(self) -> None:
         found = plate_layers(self.graph, self.store.blobs)
         assert found

@@ -97,7 +97,7 @@ class WholeSheetTest(unittest.TestCase):
     def test_a_late_change_reaches_only_what_depends_on_it(self) -> None:
         self.assertEqual(self.worked(self.with_settings(plate={"*": {"gap_mm": 4.0}})), {"plate/*", "hand-off/*", *LAYERS})
         changed = self.worked(self.with_settings(base={"p2": {"thickness_mm": 3.0}}))
-        self.assertEqual(changed, {"base/p2", "drains/p2", "plate/*", "hand-off/*", "amounts/p2", "layers/p2", "check/p2"})
+        self.assertEqual(changed, {"base/p2", "drains/p2", "plate/*", "hand-off/*", "amounts/p2", "layers/p2", "check/p2", "takes/*"})
         changed = self.worked(self.with_settings(trim={"p1": {"ease_mm": 1.0}}))
         self.assertIn("trim/p1", changed)
         self.assertFalse({"trim/p2", "base/p2", "bite/*", "level/*"} & changed)
@@ -292,7 +292,10 @@ class ContractTest(unittest.TestCase):
         upper, lower = (rescans.as_scanned(j.mesh, plan, rng) for j in (truth.upper, truth.lower))
         bites = [rescans.bite_scan(truth, plan, left=left, rng=rng).moved(turn(9)) for left in (True, False)]
         scans = [upper, lower.moved(turn(3)), lower.moved(turn(8)), *bites]
-        settings = {"hollow": {"*": {"style": "open"}}, "label": {"*": {"style": "engraved"}}, "articulate": {"*": {"style": "pins"}}}
+        settings = {
+            "hollow": {"*": {"style": "open"}}, "label": {"*": {"style": "engraved"}}, "articulate": {"*": {"style": "pins"}},
+            "plate": {"*": {"printer": "heron"}},
+        }  # fmt: skip
         document = case(cls.store, *scans).model_copy(update={"settings": settings})
         cls.graph = evaluate(document, CASE, cls.store, demanded=ALL).graph
 

@@ -252,3 +252,20 @@ class Pin(TypedDict):
     air_mm: float
     at_mm: Point
     axis: Point
+
+
+class LayerSum(TypedDict):
+    """Of one body in layers: how many, and what is cured."""
+
+    layers: int
+    ml: float
+
+
+class Takes(TypedDict):
+    """What a plate takes, by its layers; cost in the unit of the resin's price, None where that is not known."""
+
+    layers: int
+    ml: float
+    grams: float
+    minutes: float
+    cost: float | None

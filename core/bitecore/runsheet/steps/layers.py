@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from ...engine.gives import FILES, Files, FileValue
+from ...engine.gives import FILES, Files, FileValue, json_of
 from ...engine.model import BODIES, Inputs, Need, Reading, Step, StepResult, StepSettings
 from ...ops.layers import layers
 from ...progress import Run
+from ..values import LayerSum
 
 
 class LayersSettings(StepSettings):
@@ -17,14 +18,15 @@ def apply(inputs: Inputs, settings: LayersSettings, run: Run) -> StepResult:
     made = layers(inputs["body"], inputs["place"], pixel_mm=plate["pixel_mm"], layer_mm=printing["layer_mm"])
     readings = (Reading("layers", made.count), Reading("cured", made.volume_ml, "ml"))
     runs = Files([FileValue(f"{inputs.piece}.layers", made.to_bytes())])
-    return StepResult({"runs": runs}, readings, (), f"{made.count} layers")
+    summed = {"layers": made.count, "ml": round(made.volume_ml, 6)}
+    return StepResult({"runs": runs, "sum": summed}, readings, (), f"{made.count} layers")
 
 
 STEP = Step(
     name="layers",
     title="Layers",
     number=9,
-    version=1,
+    version=2,
     over=BODIES,
     part_of="plate",
     settings=LayersSettings,
@@ -34,7 +36,7 @@ STEP = Step(
         "plate": Need("plate", "plate"),
         "printing": Need("plate", "printing"),
     },
-    gives={"runs": FILES},
+    gives={"runs": FILES, "sum": json_of(LayerSum)},
     apply=apply,
     about="What the printer cures.",
 )

@@ -1739,13 +1739,13 @@ export interface components {
              */
             keep_until: string;
             /** Nodes */
-            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["PlateNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["HandOffNode"])[];
+            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["PlateNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
             /** Number */
             number: string;
             /** Open */
             open: string;
             /** Opened */
-            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["HandOffDetail"])[];
+            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
             /** Picture */
             picture: string;
             /** Pieces */
@@ -2909,6 +2909,16 @@ export interface components {
             /** Where */
             where: string;
         };
+        /**
+         * LayerSum
+         * @description Of one body in layers: how many, and what is cured.
+         */
+        LayerSum: {
+            /** Layers */
+            layers: number;
+            /** Ml */
+            ml: number;
+        };
         /** LayersDetail */
         LayersDetail: {
             /** Flags */
@@ -2940,6 +2950,7 @@ export interface components {
         LayersGood: {
             /** Runs */
             runs?: string[] | null;
+            sum?: components["schemas"]["LayerSum"] | null;
         };
         /** LayersNode */
         LayersNode: {
@@ -4167,6 +4178,83 @@ export interface components {
             /** Base */
             base: number;
         };
+        /**
+         * Takes
+         * @description What a plate takes, by its layers; cost in the unit of the resin's price, None where that is not known.
+         */
+        Takes: {
+            /** Cost */
+            cost: number | null;
+            /** Grams */
+            grams: number;
+            /** Layers */
+            layers: number;
+            /** Minutes */
+            minutes: number;
+            /** Ml */
+            ml: number;
+        };
+        /** TakesDetail */
+        TakesDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["TakesSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "takes";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** TakesGood */
+        TakesGood: {
+            takes?: components["schemas"]["Takes"] | null;
+        };
+        /** TakesNode */
+        TakesNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["TakesGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "takes";
+        };
+        /** TakesSettings */
+        TakesSettings: Record<string, never>;
         /** ToothOut */
         ToothOut: {
             /** Deciduous */

@@ -5,18 +5,25 @@ import { bytes, moment } from "../../shared/format";
 import type { CardProps } from "../../stage";
 
 /** To the printer: how it stands, what it has of this case, and the button that sends the plate. */
-export function Printing({ data, doings, step }: CardProps) {
+export function Printing({ data, doings }: CardProps) {
   const { bays, prints } = useBays(data.number);
   const printing = usePrinting();
   const plate = goodOf(data, "plate")?.plate;
   const bay = bays.find((b) => b.name === plate?.printer);
   const ready = nodesOf(data, "layers").length > 0 && nodesOf(data, "layers").every((n) => n.good);
   if (!plate) return null;
-  const missing = asks(data, step) ? [step.name] : [];
+  const takes = goodOf(data, "takes")?.takes;
+  const missing = unasked(data);
   const send = () =>
     missing.length > 0 ? doings.accept(missing, true, () => printing.send(data.number)) : printing.send(data.number);
   return (
-    <section aria-label="Print" className="mt-3">
+    <section aria-label="Print" className="mb-3">
+      {takes && (
+        <p data-testid="takes" className="pb-2">
+          {takes.layers.toLocaleString("en-GB")} layers, {duration(takes.minutes)}, {takes.ml.toFixed(1)} ml,{" "}
+          {takes.grams.toFixed(1)} g{takes.cost != null && `, resin for ${takes.cost.toFixed(2)}`}
+        </p>
+      )}
       <p className="line flex items-baseline gap-2 border-b pb-1">
         <b>{plate.printer}</b>
         <span className="dim flex-1">{bay ? bayWords(bay) : "not connected: take layers.zip to it"}</span>
@@ -32,11 +39,21 @@ export function Printing({ data, doings, step }: CardProps) {
           title={ready ? "" : "The layers are not worked out yet"}
           onClick={send}
         >
-          {missing.length > 0 ? "Accept, print" : "Print"} on {plate.printer}
+          {missing.length > 0 ? "Accept all, print" : "Print"} on {plate.printer}
         </button>
       )}
     </section>
   );
+}
+
+/** Steps up to the plate that wait for a yes: nothing is printed that nobody has looked at. */
+function unasked(data: CaseOut): string[] {
+  const names = new Set(data.nodes.filter((n) => !n.part_of && n.step !== "hand-off").map((n) => n.step));
+  return [...names].filter((name) => asks(data, { name, on_demand: false }));
+}
+
+function duration(minutes: number): string {
+  return minutes < 90 ? `${Math.round(minutes)} min` : `${(minutes / 60).toFixed(1)} h`;
 }
 
 function bayWords(bay: { state: string; says: string; resin_ml: number | null }): string {

@@ -13,7 +13,7 @@ function Draws({ data }: Drawing) {
 const plate: StepUi = {
   name: "plate",
   tools: [layers],
-  Below: Printing,
+  Card: Printing,
   place: ({ data }, piece) => fromRows(ofEach(goodOf(data, "plate")?.home_to_plate, piece.id)),
   Draws,
   floor: "plate",
