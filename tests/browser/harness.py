@@ -44,14 +44,14 @@ def fresh_connection() -> None:
 
 
 class Application:
-    """The two processes of `./bench up`, started against the database of the tests."""
+    """The two processes of `./bench up`, started against the database of the tests. more : of the environment."""
 
-    def __init__(self) -> None:
+    def __init__(self, more: dict[str, str] | None = None) -> None:
         with socket.socket() as probe:
             probe.bind(("127.0.0.1", 0))
             self.port = probe.getsockname()[1]
         self.address = f"http://127.0.0.1:{self.port}"
-        self.env = {**os.environ, "DATABASE_URL": database_url()}
+        self.env = {**os.environ, "DATABASE_URL": database_url(), **(more or {})}
         self.web: subprocess.Popen | None = None
         self.worker: subprocess.Popen | None = None
         self.log = tempfile.TemporaryFile()  # noqa: SIM115  (closed with the process)
@@ -104,6 +104,7 @@ class BrowserCase(TransactionTestCase):
     app: Application
     play: Playwright
     chromium: Browser
+    environment: dict[str, str] = {}
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -111,7 +112,7 @@ class BrowserCase(TransactionTestCase):
         # Playwright runs an event loop in this thread; the tests themselves stay synchronous.
         os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
         people()
-        cls.app = Application()
+        cls.app = Application(cls.environment)
         cls.app.start_web()
         cls.app.start_worker()
         cls.play = sync_playwright().start()

@@ -1,7 +1,7 @@
 import { Plus } from "lucide-react";
 import { Matrix4, Vector3 } from "three";
 import { goodOf } from "../../case/look";
-import { type Drawing, placeOf, type StepUi, type Tool } from "../../stage";
+import { type Drawing, Label, placeOf, type StepUi, type Tool, toStage } from "../../stage";
 import { PinList } from "./PinList";
 import { lowerOf, PinHandles } from "./Pins";
 
@@ -46,10 +46,25 @@ function Draws(drawing: Drawing) {
   );
 }
 
+/** What each pin is called, beside it. */
+function Words({ data, view, ui }: Drawing) {
+  const lower = lowerOf(data);
+  const pins = goodOf(data, "articulate")?.pins ?? [];
+  if (!lower) return null;
+  return pins.map((pin) => (
+    <Label key={pin.entry || pin.zone} at={toStage(ui, { data, view }, lower.id, pin.at_mm)}>
+      <span data-testid={`pin-${pin.zone || pin.entry}`} className="text-xs">
+        {pin.zone || "added"}
+      </span>
+    </Label>
+  ));
+}
+
 const articulate: StepUi = {
   name: "articulate",
   tools: [add],
   Draws,
+  Words,
   Below: PinList,
   hint: "Pull a pin by its ball to put it elsewhere.",
 };
