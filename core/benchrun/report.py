@@ -13,7 +13,7 @@ from bitecore.engine.graph import Node
 from bitecore.errors import BenchError
 from bitecore.parts.layer_zip import written
 from bitecore.runsheet import CaseDocument, Evaluation, Registry, ResultStore
-from bitecore.runsheet.export import Body, OutFile, export, plate_file
+from bitecore.runsheet.export import Body, OutFile, export, lies_on_plate, plate_file
 from bitecore.runsheet.plated import plate_layers
 from bitecore.runsheet.who import CaseGraph, best_mesh, place_of
 
@@ -41,10 +41,12 @@ def write_layers(graph: CaseGraph, store: ResultStore, out: Path) -> None:
         raise BenchError("There are no layers to write: the plate was not worked out.", code="no-layers")
     (out / "layers.zip").write_bytes(written(found.bodies, found.says))
     bodies = []
-    for node in graph.of_step("assemble"):
-        lies, ref = _json(graph, "plate", "home_to_plate", node.piece), node.good and node.good.values["body"]
-        if ref:
-            bodies.append(Body(node.piece, node.jaw, "body", unpack(ref, store.blobs), None if lies is None else np.array(lies)))
+    for step, output, kind in (("assemble", "body", "body"), ("supports", "mesh", "supports")):
+        for node in graph.of_step(step):
+            ref = node.good and node.good.values.get(output)
+            if ref:
+                lies = _json(graph, "plate", "home_to_plate", node.piece)
+                bodies.append(lies_on_plate(node.piece, node.jaw, kind, unpack(ref, store.blobs), lies))
     (out / "plate.3mf").write_bytes(plate_file(bodies).data)
 
 

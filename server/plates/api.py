@@ -56,7 +56,7 @@ class PutOn(Schema):
     address: str
 
 
-class PlateSettings(Schema):
+class PlateChange(Schema):
     base: int
     step: str
     values: dict[str, Any]
@@ -94,7 +94,7 @@ def take_off(request: HttpRequest, ident: int, body: str, change: TakeOff) -> Pl
 
 
 @router.post("/{ident}/settings", response=PlateOut)
-def change_settings(request: HttpRequest, ident: int, body: PlateSettings) -> PlateOut:
+def change_settings(request: HttpRequest, ident: int, body: PlateChange) -> PlateOut:
     return _out(services.change_settings(request.user, ident, body.base, body.step, body.values))
 
 

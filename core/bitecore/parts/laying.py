@@ -7,8 +7,12 @@ from collections.abc import Mapping
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from ..mesh import Mesh
-from ..ops.rigid import placed, unit
+from ..mesh import Mesh, face_areas_mm2, face_normals
+from ..ops.closest import ClosestPoints
+from ..ops.rigid import placed, turned, unit
+
+# Around a place and so much alike in direction: what counts as its face.
+_FACE_MM, _FACE_DEG = 3.0, 12.0
 
 Laid = tuple[NDArray[np.float64], NDArray[np.float64]]
 
@@ -20,6 +24,27 @@ def flat(body: Mesh, up: ArrayLike, front: ArrayLike) -> Laid:
     rotation = np.stack([np.cross(y, z), y, z])
     p = body.vertices_mm @ rotation.T
     return placed(rotation, -p.min(0)), np.ptp(p, axis=0)
+
+
+def face_towards(body: Mesh, at: ArrayLike) -> NDArray[np.float64]:
+    """(3,) the outward direction of the body's face at a place on it: the mean over what lies around and faces the same way."""
+    normal, middle = face_normals(body), body.vertices_mm[body.faces].mean(1)
+    area = face_areas_mm2(body)
+    hit = int(ClosestPoints(body).query(np.asarray(at, float)[None]).face[0])
+    like = (np.linalg.norm(middle - np.asarray(at, float), axis=1) < _FACE_MM) & (normal @ normal[hit] > np.cos(np.radians(_FACE_DEG)))
+    like[hit] = True
+    return unit((normal[like] * area[like, None]).sum(0))
+
+
+def raised(body: Mesh, up: ArrayLike, front: ArrayLike, *, tilt_deg: float, by_mm: float, room_mm: float) -> Laid:
+    """As flat, then tilted about the left-right axis so that its front comes up, with by_mm of air under its lowest point and room
+    around it."""
+    matrix, _ = flat(body, up, front)
+    matrix = placed(turned(tilt_deg=-tilt_deg, roll_deg=0.0, turn_deg=0.0), [0, 0, 0]) @ matrix
+    p = body.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]
+    room = np.array([room_mm, room_mm, by_mm])
+    size = np.ptp(p, axis=0) + [2 * room_mm, 2 * room_mm, by_mm]
+    return placed(np.eye(3), room - p.min(0)) @ matrix, size
 
 
 def shifted(matrix: NDArray, x: float, y: float) -> NDArray[np.float64]:

@@ -123,6 +123,12 @@ def export(
     return files
 
 
+def lies_on_plate(piece: str, jaw: str | None, kind: str, mesh: Mesh, place: Sequence | None) -> Body:
+    """A body as it lies on the plate, or its supports; place : rows of its matrix, None where it has none."""
+    name = (jaw or piece) + (" supports" if kind == "supports" else "")
+    return Body(piece, jaw, kind, mesh, None if place is None else np.array(place), name)
+
+
 def plate_file(bodies: Sequence[Body]) -> OutFile:
     """The plate as it will be printed: one item a body, named as on screen. bodies : their places are those on the plate. Raises
     StepFailed where one has none."""

@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
 
 from ...engine.model import BODIES, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings
 from ...ops.cups import Cup, cups
@@ -21,13 +25,15 @@ class CheckSettings(StepSettings):
 # Smaller ones are of no account: dents between cusps are cups too (common practice, no source).
 _HANG_MM2, _CUP_MM2, _POCKET_ML = 1.0, 20.0, 0.001
 _MOST_SAID = 5
+# Hangs so near to each other are one; heights count more than the plan.
+_NEAR_MM, _STEEP = 5.0, 3.0
 
 
 def apply(inputs: Inputs, settings: CheckSettings, run: Run) -> StepResult:
     body = Layers.from_bytes(inputs["runs"][0].data)
     back = np.linalg.inv(np.array(inputs["place"]))
     run.tick(0.1, "what every layer holds")
-    hangs = [u for u in unheld(body, reach_mm=inputs["reach"]) if u.island or u.area_mm2 >= _HANG_MM2]
+    hangs = [u for u in _joined(unheld(body, reach_mm=inputs["reach"]), body) if u.island or u.area_mm2 >= _HANG_MM2]
     inside = [shut_in(body, u.layer - 1, u.x, u.y) for u in hangs]
     run.tick(0.6, "where resin flows")
     pulls = [c for c in cups(body, printing=True) if c.area_mm2 >= _CUP_MM2]
@@ -51,6 +57,23 @@ def apply(inputs: Inputs, settings: CheckSettings, run: Run) -> StepResult:
     )
     worst = sum(f.severity == "look" for f in flags)
     return StepResult({}, readings, tuple(flags), f"{worst} to look at" if worst else "nothing found")
+
+
+def _joined(found: list[Unheld], body: Layers) -> list[Unheld]:
+    """Hangs that follow each other up a slope are one, told where it begins."""
+    hangs = [u for u in found if not u.island]
+    if len(hangs) < 2:
+        return found
+    at = np.array([[u.x * body.pixel_mm, u.y * body.pixel_mm, u.layer * body.layer_mm * _STEEP] for u in hangs])
+    pairs = np.array(sorted(cKDTree(at).query_pairs(_NEAR_MM)), np.int64).reshape(-1, 2)
+    links = coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(len(hangs), len(hangs)))
+    count, label = connected_components(links, directed=False)
+    out = [u for u in found if u.island]
+    for k in range(count):
+        own = [u for u, l in zip(hangs, label, strict=True) if l == k]
+        first = min(own, key=lambda u: u.layer)
+        out.append(replace(first, area_mm2=sum(u.area_mm2 for u in own), far_mm=max(u.far_mm for u in own)))
+    return out
 
 
 class _Says:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Literal
 
 import numpy as np
@@ -12,7 +11,7 @@ from ...anatomy.block import block, stands_at
 from ...engine.gives import FILES, Files, FileValue, json_of
 from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...progress import Run
-from ..export import Body, check_pattern, export, joined, plate_file
+from ..export import Body, check_pattern, export, joined, lies_on_plate, plate_file
 from ..unbitten import left_open
 from ..values import Naming, OutputRow
 
@@ -69,7 +68,12 @@ def apply(inputs: Inputs, settings: HandOffSettings, run: Run) -> StepResult:
     own = {id(f): settings.pattern for f in files}
     if settings.plate:
         lying = inputs["home_to_plate"] or {}
-        files.append(plate_file([replace(b, home_to_frame=np.array(lying[b.piece]) if b.piece in lying else None) for b in bodies]))
+        under = inputs["supports"] or {}
+        on_plate = [
+            *((b.piece, b.jaw, "body", b.mesh) for b in bodies),
+            *((p, inputs.jaw_of(p), "supports", mesh) for p, mesh in under.items() if mesh is not None),
+        ]
+        files.append(plate_file([lies_on_plate(*one, lying.get(one[0])) for one in on_plate]))
     values = {
         "files": Files(FileValue(f.name, f.data) for f in files),
         "naming": [
@@ -107,6 +111,7 @@ STEP = Step(
         "home_to_bench": Need("level", "home_to_bench", each=True),
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
         "home_to_plate": Need("plate", "home_to_plate", each=True, optional=True),
+        "supports": Need("supports", "mesh", each=True, optional=True),
         "method": Need("bite", "method", optional=True),
         "number": Need("case", "number"),
         "practice": Need("case", "practice"),

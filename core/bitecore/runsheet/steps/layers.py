@@ -6,6 +6,7 @@ from ...engine.gives import FILES, Files, FileValue, json_of
 from ...engine.model import BODIES, Inputs, Need, Reading, Step, StepResult, StepSettings
 from ...ops.layers import layers
 from ...progress import Run
+from ..export import joined
 from ..values import LayerSum
 
 
@@ -15,7 +16,8 @@ class LayersSettings(StepSettings):
 
 def apply(inputs: Inputs, settings: LayersSettings, run: Run) -> StepResult:
     plate, printing = inputs["plate"], inputs["printing"]
-    made = layers(inputs["body"], inputs["place"], pixel_mm=plate["pixel_mm"], layer_mm=printing["layer_mm"])
+    body = inputs["body"] if inputs["supports"] is None else joined([inputs["body"], inputs["supports"]])
+    made = layers(body, inputs["place"], pixel_mm=plate["pixel_mm"], layer_mm=printing["layer_mm"])
     readings = (Reading("layers", made.count), Reading("cured", made.volume_ml, "ml"))
     runs = Files([FileValue(f"{inputs.piece}.layers", made.to_bytes())])
     summed = {"layers": made.count, "ml": round(made.volume_ml, 6)}
@@ -32,6 +34,7 @@ STEP = Step(
     settings=LayersSettings,
     needs={
         "body": Need("assemble", "body"),
+        "supports": Need("supports", "mesh", optional=True),
         "place": Need("plate", "home_to_plate"),
         "plate": Need("plate", "plate"),
         "printing": Need("plate", "printing"),

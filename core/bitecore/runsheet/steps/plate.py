@@ -2,18 +2,29 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict
 
 from ...engine.gives import ByPiece, by_piece, json_of
 from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
+from ...mesh import Mesh
 from ...ops.rigid import rows
-from ...parts.laying import box_of, flat, quarter, shifted
+from ...parts.laying import Laid, box_of, face_towards, flat, quarter, raised, shifted
 from ...parts.shelf import Printer, Resin
 from ...progress import Run
 from ..unbitten import left_open
 from ..values import BuildPlate, Matrix, Printing
+
+
+class Laying(BaseModel):
+    """A place on the face that lies on the plate, in the body's home (mm)."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+    at: tuple[float, float, float]
 
 
 class PlateSettings(StepSettings):
@@ -22,9 +33,25 @@ class PlateSettings(StepSettings):
     layer_mm: float = setting(0.05, ge=0.01, le=0.2, unit="mm", label="Layer", help="How high one layer is.")
     gap_mm: float = setting(3.0, ge=0.5, le=30, unit="mm", label="Gap between bodies", help="Room for a spatula.")
     margin_mm: float = setting(2.0, ge=0, le=20, unit="mm", label="Keep off the edge", help="Nothing is placed nearer to the plate's edge.")
+    supports: Literal["none", "all"] = setting(
+        "none", label="Supports", help="None: every body lies flat on the plate. All: raised on pillars and a raft."
+    )
+    raise_mm: float = setting(5.0, ge=2, le=40, unit="mm", label="Raised by", help="Of bodies on supports.", main=False)
+    tilt_deg: float = setting(
+        0.0, ge=0, le=85, unit="°", label="Tilted by", help="Of bodies on supports: the front is lifted. From 45° on fewer tips do.",
+        main=False,
+    )  # fmt: skip
+    lay: dict[str, Laying] = setting(
+        {}, label="Lies on", help="Of each body the place of the face that lies on the plate; else its base does.", form=False,
+        max_length=200,
+    )  # fmt: skip
     reach_mm: float = setting(
         2.0, ge=0.2, le=20, unit="mm", label="Hangs freely up to", help="What stands out farther is told by the print check.", main=False
     )
+
+
+# Around a raised body, for its raft.
+_RAFT_ROOM_MM = 3.0
 
 
 def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
@@ -37,11 +64,10 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     laid: dict[str, tuple[NDArray, NDArray]] = {}
     for number, (piece, body) in enumerate(inputs["body"].items()):
         run.tick(number / len(inputs["body"]), "laying flat")
-        stand = inputs.of("stand", piece)
-        laid[piece] = flat(body, stand["up"], stand["front"])
+        laid[piece] = _laid(body, inputs.of("stand", piece), settings.lay.get(piece), settings)
     places, fits = _arranged(laid, printer, settings)
     flags = [*left_open(any("alone" in stand for stand in inputs["stand"].values()))]
-    tall = max(size[2] for _, size in laid.values())
+    tall = max(float(box_of(laid[k][0], inputs["body"][k])[1][2]) for k in laid)
     if not fits:
         size = f"{printer.width_mm:.0f} × {printer.depth_mm:.0f} mm"
         text = f"The bodies do not fit on the {title} ({size}). Choose a larger printer or less gap."
@@ -67,6 +93,18 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     }  # fmt: skip
     values = {"home_to_plate": ByPiece(value), "plate": plate, "printing": _printing(printer, inputs["resin"], settings.layer_mm)}
     return StepResult(values, readings, tuple(flags), title)
+
+
+def _laid(body: Mesh, stand: dict, lay: Laying | None, settings: PlateSettings) -> Laid:
+    """On its base or on the face that was chosen; raised and tilted where it gets supports, with room around for their raft."""
+    up, front = np.array(stand["up"]), np.array(stand["front"])
+    if lay is not None:
+        down = face_towards(body, np.array(lay.at))
+        # Its front goes on to the front; where it stands on that, its top does.
+        up, front = -down, front if abs(down @ front) < 0.9 else up
+    if settings.supports == "none":
+        return flat(body, up, front)
+    return raised(body, up, front, tilt_deg=settings.tilt_deg, by_mm=settings.raise_mm, room_mm=_RAFT_ROOM_MM)
 
 
 def _printing(printer: Printer, chosen: dict, layer_mm: float) -> dict:
@@ -114,11 +152,11 @@ STEP = Step(
     name="plate",
     title="Plate",
     number=9,
-    version=3,
+    version=4,
     over=WHOLE,
     settings=PlateSettings,
     # How far a layer may hang is asked by the print check alone.
-    counts=lambda settings: settings.model_copy(update={"reach_mm": 2.0}),
+    counts=lambda s: s.model_copy(update={"reach_mm": 2.0} | ({} if s.supports == "all" else {"raise_mm": 5.0, "tilt_deg": 0.0})),
     needs={
         "body": Need("assemble", "body", each=True),
         "stand": Need("level", "stand", each=True),

@@ -1739,13 +1739,13 @@ export interface components {
              */
             keep_until: string;
             /** Nodes */
-            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["PlateNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
+            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["PlateNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
             /** Number */
             number: string;
             /** Open */
             open: string;
             /** Opened */
-            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
+            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
             /** Picture */
             picture: string;
             /** Pieces */
@@ -2983,6 +2983,18 @@ export interface components {
         /** LayersSettings */
         LayersSettings: Record<string, never>;
         /**
+         * Laying
+         * @description A place on the face that lies on the plate, in the body's home (mm).
+         */
+        Laying: {
+            /** At */
+            at: [
+                number,
+                number,
+                number
+            ];
+        };
+        /**
          * Lent
          * @description The relation an earlier pair had.
          */
@@ -3586,6 +3598,17 @@ export interface components {
             /** Mesh */
             mesh: string;
         };
+        /** PlateChange */
+        PlateChange: {
+            /** Base */
+            base: number;
+            /** Step */
+            step: string;
+            /** Values */
+            values: {
+                [key: string]: unknown;
+            };
+        };
         /** PlateDetail */
         PlateDetail: {
             /** Flags */
@@ -3708,14 +3731,69 @@ export interface components {
         };
         /** PlateSettings */
         PlateSettings: {
-            /** Base */
-            base: number;
-            /** Step */
-            step: string;
-            /** Values */
-            values: {
-                [key: string]: unknown;
+            /**
+             * Gap between bodies
+             * @description Room for a spatula.
+             * @default 3
+             */
+            gap_mm: number;
+            /**
+             * Lies on
+             * @description Of each body the place of the face that lies on the plate; else its base does.
+             * @default {}
+             */
+            lay: {
+                [key: string]: components["schemas"]["Laying"];
             };
+            /**
+             * Layer
+             * @description How high one layer is.
+             * @default 0.05
+             */
+            layer_mm: number;
+            /**
+             * Keep off the edge
+             * @description Nothing is placed nearer to the plate's edge.
+             * @default 2
+             */
+            margin_mm: number;
+            /**
+             * Printer
+             * @description Whose plate the bodies lie on.
+             * @default wren
+             */
+            printer: string;
+            /**
+             * Raised by
+             * @description Of bodies on supports.
+             * @default 5
+             */
+            raise_mm: number;
+            /**
+             * Hangs freely up to
+             * @description What stands out farther is told by the print check.
+             * @default 2
+             */
+            reach_mm: number;
+            /**
+             * Resin
+             * @description What the bodies are printed of.
+             * @default plaster
+             */
+            resin: string;
+            /**
+             * Supports
+             * @description None: every body lies flat on the plate. All: raised on pillars and a raft.
+             * @default none
+             * @enum {string}
+             */
+            supports: "none" | "all";
+            /**
+             * Tilted by
+             * @description Of bodies on supports: the front is lifted. From 45° on fewer tips do.
+             * @default 0
+             */
+            tilt_deg: number;
         };
         /**
          * Print
@@ -4173,6 +4251,68 @@ export interface components {
                 number
             ];
         };
+        /** SupportsDetail */
+        SupportsDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["SupportsSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "supports";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** SupportsGood */
+        SupportsGood: {
+            /** Mesh */
+            mesh?: string | null;
+        };
+        /** SupportsNode */
+        SupportsNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["SupportsGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "supports";
+        };
+        /** SupportsSettings */
+        SupportsSettings: Record<string, never>;
         /** TakeOff */
         TakeOff: {
             /** Base */
@@ -5625,7 +5765,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PlateSettings"];
+                "application/json": components["schemas"]["PlateChange"];
             };
         };
         responses: {

@@ -1,7 +1,8 @@
 import { goodOf, ofEach } from "../../case/look";
-import type { Drawing, StepUi } from "../../stage";
-import { fromRows } from "../../stage/place";
+import { type Drawing, type StepUi, shownOf } from "../../stage";
+import { bodiesScene, fromRows } from "../../stage/place";
 import { BuildPlate } from "./BuildPlate";
+import { Lying, lay } from "./lay";
 import { layers } from "./layers";
 import { Printing } from "./Printing";
 
@@ -12,8 +13,17 @@ function Draws({ data }: Drawing) {
 
 const plate: StepUi = {
   name: "plate",
-  tools: [layers],
+  tools: [lay, layers],
+  // The bodies, and what they stand on.
+  scene: (at) => [
+    ...bodiesScene(plate)(at),
+    ...at.data.pieces.flatMap((piece) => {
+      const digest = goodOf(at.data, "supports", piece.id)?.mesh;
+      return piece.jaw && digest ? [shownOf(at, plate, piece, { digest, role: "supports" })] : [];
+    }),
+  ],
   Card: Printing,
+  Below: Lying,
   place: ({ data }, piece) => fromRows(ofEach(goodOf(data, "plate")?.home_to_plate, piece.id)),
   Draws,
   floor: "plate",

@@ -1,0 +1,153 @@
+"""What a raised body stands on: a pillar under every tip, feet on one raft. Sizes are judgements of this house, no published values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import manifold3d
+import numpy as np
+from numpy.typing import NDArray
+from scipy import ndimage
+from scipy.spatial import Delaunay, QhullError
+
+from ..mesh import GROUP_CUT, Mesh
+from ..ops.heights import heights
+
+# Across a tip where it touches, how far into the body it goes, and over what length it widens to its pillar.
+TIP_MM, INTO_MM, _CONE_MM = 0.4, 0.15, 2.0
+# Across a pillar at least, and how many times its width one may be tall.
+_PILLAR_MM, _SLENDER = 1.0, 14.0
+_FOOT_MM, RAFT_MM, _BAR_MM, _LINK_MM = 3.0, 0.8, 2.0, 14.0
+# From a pillar's axis to the body; ways down that lean are tried in so many directions.
+_CLEAR_MM, _WAYS, _CELL_MM = 1.0, 24, 0.25
+_SIDES = 12
+
+
+@dataclass(frozen=True)
+class Supports:
+    """mesh : pillars and raft on the plate, one closed solid, None where there is no tip; tips : (k, 3) that are held; blocked : (b, 3)
+    tips with no way down to the plate"""
+
+    mesh: Mesh | None
+    tips: NDArray[np.float64]
+    blocked: NDArray[np.float64]
+
+
+def supports(body: Mesh, tips: NDArray[np.float64]) -> Supports:
+    """body : on the plate, raised; tips : (k, 3) mm where it is to be held, from below."""
+    feet, held, blocked = [], [], []
+    below = _Below(body)
+    for tip in tips:
+        foot = below.way_down(tip)
+        if foot is None:
+            blocked.append(tip)
+        else:
+            held.append(tip)
+            feet.append(foot)
+    made = np.array(held).reshape(-1, 3)
+    lost = np.array(blocked).reshape(-1, 3)
+    if not held:
+        return Supports(None, made, lost)
+    parts = [_pillar(tip, foot) for tip, foot in zip(held, feet, strict=True)]
+    solid = manifold3d.Manifold.batch_boolean([*parts, _raft(np.array(feet))], manifold3d.OpType.Add)
+    out = solid.to_mesh64()
+    faces = np.asarray(out.tri_verts).astype(np.int64)
+    return Supports(Mesh.of(np.asarray(out.vert_properties)[:, :3], faces, np.full(len(faces), GROUP_CUT, np.uint8)), made, lost)
+
+
+class _Below:
+    """How far down it is free under every place: the lowest of the body around it."""
+
+    def __init__(self, body: Mesh) -> None:
+        self.low = body.vertices_mm[:, :2].min(0) - 2 * _CLEAR_MM
+        shape = np.ceil((body.vertices_mm[:, :2].max(0) + 2 * _CLEAR_MM - self.low) / _CELL_MM).astype(int) + 1
+        lowest, _ = heights(body.vertices_mm, body.faces, self.low, (int(shape[0]), int(shape[1])), _CELL_MM)
+        reach = int(np.ceil(_CLEAR_MM / _CELL_MM))
+        i, j = np.meshgrid(np.arange(-reach, reach + 1), np.arange(-reach, reach + 1), indexing="ij")
+        self.around = ndimage.minimum_filter(lowest, footprint=np.hypot(i, j) <= _CLEAR_MM / _CELL_MM, mode="constant", cval=np.inf)
+        self.right_there = lowest
+
+    def free(self, points: NDArray[np.float64], field: NDArray[np.float64]) -> bool:
+        cells = np.rint((points[:, :2] - self.low) / _CELL_MM).astype(int)
+        inside = ((cells >= 0) & (cells < field.shape)).all(1)
+        at = cells[inside]
+        return bool((field[at[:, 0], at[:, 1]] > points[inside, 2]).all())
+
+    def way_down(self, tip: NDArray[np.float64]) -> NDArray[np.float64] | None:
+        """(2,) where its foot stands: straight under it, or as near as a pillar that leans by 45° at most can reach."""
+        if tip[2] <= RAFT_MM:
+            return None
+        z = np.arange(max(tip[2] - _CONE_MM, 0.0), 0.0, -_CELL_MM)
+        near = np.c_[np.repeat(tip[None, :2], 2, 0), [tip[2] - 0.4, tip[2] - _CONE_MM / 2]]
+        if not self.free(near, self.right_there):
+            return None
+        if self.free(np.c_[np.repeat(tip[None, :2], len(z), 0), z], self.around):
+            return tip[:2].copy()
+        angle = np.arange(_WAYS) / _WAYS * 2 * np.pi
+        for lean in np.arange(0.2, 1.01, 0.2):
+            for way in np.stack([np.cos(angle), np.sin(angle)], 1):
+                points = np.c_[tip[:2] + way * ((tip[2] - z) * lean)[:, None], z]
+                if self.free(points, self.around):
+                    return tip[:2] + way * tip[2] * lean
+        return None
+
+
+def _pillar(tip: NDArray[np.float64], foot: NDArray[np.float64]) -> manifold3d.Manifold:
+    """From its foot in the raft to the tip in the body, as hulls of rings."""
+    top = np.array([tip[0], tip[1], tip[2] + INTO_MM])
+    way = np.append(foot, 0.0) - tip
+    length = float(np.linalg.norm(way))
+    cone = min(_CONE_MM, 0.5 * length)
+    neck = tip + way / max(length, 1e-9) * cone
+    wide = max(_PILLAR_MM, length / _SLENDER)
+    base = np.append(foot, RAFT_MM / 2)
+    head = manifold3d.Manifold.hull_points(np.vstack([_ring(top, TIP_MM), _ring(tip, TIP_MM), _ring(neck, wide)]))
+    return head + manifold3d.Manifold.hull_points(np.vstack([_ring(neck, wide), _ring(base, max(wide, _FOOT_MM / 2))]))
+
+
+def _ring(middle: NDArray[np.float64], wide: float) -> NDArray[np.float64]:
+    angle = (np.arange(_SIDES) + 0.5) / _SIDES * 2 * np.pi
+    return middle + np.c_[np.cos(angle), np.sin(angle), np.zeros(_SIDES)] * wide / 2
+
+
+def _raft(feet: NDArray[np.float64]) -> manifold3d.Manifold:
+    """Discs under the feet and bars between neighbours; its sides lean outwards, so that a scraper gets under it."""
+    angle = np.arange(24) / 24 * 2 * np.pi
+    disc = np.stack([np.cos(angle), np.sin(angle)], 1)
+    shapes = [manifold3d.CrossSection([foot + disc * _FOOT_MM / 2]) for foot in feet]
+    for a, b in _neighbours(feet):
+        ends = np.vstack([feet[a] + disc * _BAR_MM / 2, feet[b] + disc * _BAR_MM / 2])
+        shapes.append(manifold3d.CrossSection.hull_points(ends))
+    flat = manifold3d.CrossSection.batch_boolean(shapes, manifold3d.OpType.Add)
+    lower = flat.extrude(RAFT_MM / 2)
+    upper = flat.offset(0.4, manifold3d.JoinType.Round, 2.0, 24).extrude(RAFT_MM / 2 + 0.01).translate([0, 0, RAFT_MM / 2 - 0.01])
+    return lower + upper
+
+
+def _neighbours(feet: NDArray[np.float64]) -> list[tuple[int, int]]:
+    """Feet that are linked: those next to each other (Delaunay), and the shortest links that hold all together."""
+    if len(feet) < 2:
+        return []
+    try:
+        triangles = Delaunay(feet).simplices if len(feet) > 3 else np.zeros((0, 3), int)
+    except QhullError:
+        triangles = np.zeros((0, 3), int)
+    pairs = {tuple(sorted((int(t[k]), int(t[k - 1])))) for t in triangles for k in range(3)}
+    if not pairs:
+        pairs = {(a, b) for a in range(len(feet)) for b in range(a + 1, len(feet))}
+    ranked = sorted(pairs, key=lambda p: float(np.hypot(*(feet[p[0]] - feet[p[1]]))))
+    parent = list(range(len(feet)))
+
+    def root(a: int) -> int:
+        while parent[a] != a:
+            a = parent[a]
+        return a
+
+    out = []
+    for a, b in ranked:
+        joins = root(a) != root(b)
+        if joins:
+            parent[root(a)] = root(b)
+        if joins or np.hypot(*(feet[a] - feet[b])) < _LINK_MM:
+            out.append((a, b))
+    return out

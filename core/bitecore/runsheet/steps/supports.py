@@ -1,0 +1,95 @@
+"""Part of Plate: what a raised body stands on."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...engine.gives import MESH
+from ...engine.model import BODIES, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings
+from ...mesh import Mesh, volume_ml
+from ...ops.held import tips_for
+from ...ops.layers import layers
+from ...parts.supports import supports
+from ...progress import Run
+
+
+class SupportsSettings(StepSettings):
+    pass
+
+
+# What lies so near under the occlusal plane, or above it, counts as tooth (common practice, no source: crowns are 7 to 11 mm tall).
+_CROWN_MM = 8.0
+# Tips are looked for in layers so coarse at least.
+_LAYER_MM, _PIXEL_MM = 0.1, 0.05
+
+
+def apply(inputs: Inputs, settings: SupportsSettings, run: Run) -> StepResult:
+    if inputs["wanted"] != "all":
+        return StepResult({})
+    body: Mesh = inputs["body"]
+    matrix, plate = np.array(inputs["place"]), inputs["plate"]
+    run.tick(0.05, "where it hangs")
+    coarse = layers(body, matrix, pixel_mm=_PIXEL_MM, layer_mm=max(inputs["printing"]["layer_mm"], _LAYER_MM))
+    tips, left = tips_for(coarse, reach_mm=inputs["reach"], bar=_teeth(inputs["stand"], matrix))
+    run.tick(0.4, "pillars")
+    made = supports(body.with_vertices(body.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]), tips)
+    back = np.linalg.inv(matrix)
+    flags = [_cannot(inputs.piece, back, made.blocked, len(left))] if len(made.blocked) or left else []
+    if made.mesh is None:
+        flags.append(Flag("no-supports", "look", "No tip was set, so nothing holds the body: lay it on the plate."))
+        return StepResult({}, (), tuple(flags), "no tips")
+    low, high = made.mesh.vertices_mm.min(0), made.mesh.vertices_mm.max(0)
+    if (low[:2] < 0).any() or high[0] > plate["width_mm"] or high[1] > plate["depth_mm"]:
+        flags.append(
+            Flag("raft-off-plate", "stop", "The raft stands over the plate's edge. Choose a larger printer, or keep off the edge.")
+        )
+    ml = volume_ml(made.mesh)
+    flags.append(Flag("supported", "note", f"It stands on {len(made.tips)} tips of 0.4 mm and a raft, {ml:.1f} ml in all."))
+    readings = (Reading("tips", len(made.tips)), Reading("supports and raft", ml, "ml"))
+    home = made.mesh.with_vertices(made.mesh.vertices_mm @ back[:3, :3].T + back[:3, 3])
+    return StepResult({"mesh": home}, readings, tuple(flags), f"{len(made.tips)} tips")
+
+
+def _teeth(stand: dict, matrix: NDArray) -> tuple[float, float, float, float]:
+    """On the plate: where a x + b y + c z > d there are teeth."""
+    up = matrix[:3, :3] @ np.array(stand["up"])
+    origin = matrix[:3, :3] @ np.array(stand["origin"]) + matrix[:3, 3]
+    return float(up[0]), float(up[1]), float(up[2]), float(up @ origin) - _CROWN_MM
+
+
+def _cannot(piece: str, back: NDArray, blocked: NDArray, barred: int) -> Flag:
+    said = []
+    if len(blocked):
+        said.append(f"{len(blocked)} tip{'s have' if len(blocked) > 1 else ' has'} no way down to the plate")
+    if barred:
+        said.append(f"{barred} place{'s' * (barred > 1)} could be held on teeth only")
+    place = None
+    if len(blocked):
+        x, y, z = (back[:3, :3] @ blocked[0] + back[:3, 3]).tolist()
+        place = Place(piece, (x, y, z), 2.0)
+    return Flag("not-held", "look", f"{' and '.join(said)}: lay the body another way.".capitalize(), place)
+
+
+STEP = Step(
+    name="supports",
+    title="Supports",
+    number=9,
+    version=1,
+    over=BODIES,
+    part_of="plate",
+    settings=SupportsSettings,
+    needs={
+        "body": Need("assemble", "body"),
+        "stand": Need("level", "stand"),
+        "place": Need("plate", "home_to_plate"),
+        "plate": Need("plate", "plate"),
+        "printing": Need("plate", "printing"),
+        "wanted": Need("plate", "supports", setting=True),
+        "reach": Need("plate", "reach_mm", setting=True),
+    },
+    gives={"mesh": MESH},
+    apply=apply,
+    about="Pillars and rafts.",
+    shows=("mesh",),
+)

@@ -1,0 +1,159 @@
+"""Supports: tips that hold in closed form and by the print check itself, pillars that keep off the body, another face laid down."""
+
+from __future__ import annotations
+
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+import manifold3d
+import numpy as np
+import trimesh
+
+from benchrun.__main__ import main
+from bitecore.engine.gives import unpack
+from bitecore.files import stl
+from bitecore.mesh import Mesh, check_solid, face_normals, volume_ml
+from bitecore.ops.held import tips_for, unheld
+from bitecore.ops.layers import layers
+from bitecore.parts.laying import face_towards, raised
+from bitecore.parts.supports import INTO_MM, TIP_MM, supports
+from bitecore.runsheet import CASE, MemoryStore, evaluate
+from bitecore.runsheet.export import joined
+from tests.core.test_check import block, mesh_of
+from tests.core.test_runsheet import case
+from tests.shapes import jaws
+
+NOWHERE = (0.0, 0.0, 0.0, 1.0)
+HERON = {"printer": "heron"}
+
+
+def at_height(mesh: Mesh, z: float) -> Mesh:
+    return mesh.with_vertices(mesh.vertices_mm + [20, 20, z - mesh.vertices_mm[:, 2].min()])
+
+
+class TipTest(unittest.TestCase):
+    def held(self, body: Mesh, reach: float = 2.0) -> tuple[np.ndarray, Mesh]:
+        """The tips, and body and supports as one, which the print check has nothing to say of."""
+        cut = layers(body, np.eye(4), pixel_mm=0.05, layer_mm=0.1)
+        tips, left = tips_for(cut, reach_mm=reach, bar=NOWHERE)
+        self.assertEqual(left, [])
+        made = supports(body, tips)
+        self.assertTrue(check_solid(made.mesh).ok)
+        self.assertEqual((check_solid(made.mesh).components, len(made.blocked)), (1, 0))
+        both = joined([body, made.mesh])
+        # Pixels of the tips' field are 0.25 mm: so much it may be farther.
+        self.assertEqual(unheld(layers(both, np.eye(4), pixel_mm=0.05, layer_mm=0.05), reach_mm=reach + 0.3), [])
+        return tips, made.mesh
+
+    def test_a_level_face_gets_a_lattice(self) -> None:
+        tips, _ = self.held(at_height(mesh_of(block((20, 20, 4))), 5))
+        # Points that cover a plane within r need 2 / (3 sqrt(3) r²) each area at least (Kershner 1939, from memory): 38 here.
+        least = 400 * 2 / (3 * np.sqrt(3) * 2.0**2)
+        self.assertTrue(least <= len(tips) <= 2.2 * least, len(tips))
+        self.assertLess(np.ptp(tips[:, 2]), 1e-9)
+
+    def test_a_ball_and_a_lone_spike_are_held_from_below(self) -> None:
+        ball = mesh_of(manifold3d.Manifold.sphere(6, 96))
+        tips, _ = self.held(at_height(ball, 5))
+        low = tips[tips[:, 2].argmin()]
+        np.testing.assert_allclose(low[:2], [20, 20], atol=0.6)
+        self.assertLess(low[2], 5.4)
+
+    def test_no_tip_where_it_is_barred(self) -> None:
+        body = at_height(mesh_of(block((10, 10, 4))), 5)
+        cut = layers(body, np.eye(4), pixel_mm=0.05, layer_mm=0.1)
+        tips, left = tips_for(cut, reach_mm=2.0, bar=(1.0, 0.0, 0.0, 25.0))
+        self.assertTrue(len(tips) > 0 and (tips[:, 0] <= 25.2).all())
+        self.assertTrue(left and left[0].far_mm > 2.0)
+
+    def test_tips_touch_and_pillars_keep_off(self) -> None:
+        store = MemoryStore()
+        graph = evaluate(case(store, *jaws(5)), CASE, store, until="base").graph
+        piece = next(p for p, jaw in graph.jaws.items() if jaw == "upper")
+        body = unpack(graph.node("base", piece).manifest.values["body"], store.blobs)
+        stand = graph.node("level").json("stand", piece)
+        matrix, size = raised(body, stand["up"], stand["front"], tilt_deg=60, by_mm=5, room_mm=3)
+        points = body.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]
+        np.testing.assert_allclose(points.min(0), [3, 3, 5], atol=1e-6)
+        np.testing.assert_allclose(points.max(0) + [3, 3, 0], size, atol=1e-6)
+        lying = body.with_vertices(points)
+        tips, _ = tips_for(layers(body, matrix, pixel_mm=0.05, layer_mm=0.1), reach_mm=2.0, bar=NOWHERE)
+        made = supports(lying, tips)
+        # By an exact boolean: all that goes into the body are the tips' ends.
+        both = solid(lying) ^ solid(made.mesh)
+        one = np.pi / 4 * TIP_MM**2 * INTO_MM
+        self.assertLess(both.volume(), 6 * one * len(made.tips))
+        self.assertGreater(both.volume(), 0.3 * one * len(made.tips))
+        self.assertGreaterEqual(made.mesh.vertices_mm[:, 2].min(), 0.0)
+
+
+def solid(mesh: Mesh) -> manifold3d.Manifold:
+    return manifold3d.Manifold(manifold3d.Mesh64(np.array(mesh.vertices_mm), np.array(mesh.faces, np.uint64)))
+
+
+class LayTest(unittest.TestCase):
+    def test_the_face_at_a_place(self) -> None:
+        cube = mesh_of(block((10, 10, 10)))
+        np.testing.assert_allclose(face_towards(cube, [10, 5, 5]), [1, 0, 0], atol=1e-9)
+        np.testing.assert_allclose(face_towards(cube, [5, 0, 5]), [0, -1, 0], atol=1e-9)
+
+
+class SheetTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.store = MemoryStore()
+        cls.document = case(cls.store, *jaws(5))
+        cls.graph = cls.worked()
+
+    @classmethod
+    def worked(cls, **plate: object):  # noqa: ANN206
+        return evaluate(cls.document.model_copy(update={"settings": {"plate": {"*": HERON | plate}}}), CASE, cls.store).graph
+
+    def test_supported_bodies_are_held_and_counted(self) -> None:
+        graph = self.worked(supports="all")
+        takes, flat = graph.node("takes").json("takes"), self.graph.node("takes").json("takes")
+        extra = 0.0
+        for piece in graph.jaws:
+            node = graph.node("supports", piece)
+            extra += volume_ml(unpack(node.manifest.values["mesh"], self.store.blobs))
+            codes = {f["code"] for f in graph.node("check", piece).manifest.flags}
+            self.assertLessEqual(codes, {"cup", "roof"}, codes)
+        self.assertAlmostEqual(takes["ml"], flat["ml"] + extra, delta=0.02 * extra + 0.02)
+        self.assertGreater(takes["layers"], flat["layers"] + 90)
+
+    def test_off_they_cost_nothing(self) -> None:
+        for piece in self.graph.jaws:
+            self.assertEqual(self.graph.node("supports", piece).manifest.values, {})
+        again = evaluate(self.document.model_copy(update={"settings": {"plate": {"*": HERON | {"raise_mm": 9.0}}}}), CASE, self.store)
+        self.assertEqual(again.worked, set())
+
+    def test_a_body_is_laid_on_its_back_wall(self) -> None:
+        piece = next(iter(self.graph.jaws))
+        body = unpack(self.graph.node("assemble", piece).manifest.values["body"], self.store.blobs)
+        front = np.array(self.graph.node("level").json("stand", piece)["front"])
+        wall = np.flatnonzero(face_normals(body) @ -front > 0.999)
+        at = body.vertices_mm[body.faces[wall]].mean((0, 1))
+        nearest = wall[np.linalg.norm(body.vertices_mm[body.faces[wall]].mean(1) - at, axis=1).argmin()]
+        point = body.vertices_mm[body.faces[nearest]].mean(0).tolist()
+        graph = self.worked(lay={piece: {"at": point}})
+        matrix = np.array(graph.node("plate").json("home_to_plate", piece))
+        down = matrix[:3, :3] @ face_normals(body)[nearest]
+        np.testing.assert_allclose(down, [0, 0, -1], atol=0.02)
+        self.assertAlmostEqual(float((body.vertices_mm @ matrix[2, :3] + matrix[2, 3]).min()), 0.0, places=6)
+        other = next(p for p in graph.jaws if p != piece)
+        turned = np.array(graph.node("plate").json("home_to_plate", other))[:3, :3]
+        np.testing.assert_allclose(turned, np.array(self.graph.node("plate").json("home_to_plate", other))[:3, :3])
+
+    def test_the_plate_as_a_file_has_them_as_items_of_their_own(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            (folder / "l.stl").write_bytes(stl.write_binary(jaws(21)[1]))
+            settings = ["--set", "plate.supports=all", "--set", "plate.printer=heron", "--set", "hand-off.plate=true"]
+            self.assertEqual(main([str(folder / "l.stl"), "--out", str(folder / "out"), "--layers", *settings]), 0)
+            scene = trimesh.load(folder / "out" / "plate.3mf")
+            self.assertEqual(sorted(scene.geometry), ["lower", "lower supports"])
+            rows = json.loads((folder / "out" / "report.json").read_text())["outputs"]
+            on_plate = sorted((r["name"], r["kind"], r["frame"]) for r in rows if r["file"] == "plate.3mf")
+            self.assertEqual(on_plate, [("lower", "body", "plate"), ("lower supports", "supports", "plate")])
