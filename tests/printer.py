@@ -1,14 +1,45 @@
-"""A stand-in printer in this process, whose clock a test can turn."""
+"""Stand-in printers for tests: a process as it ships, and one in this process, whose clock a test can turn."""
 
 from __future__ import annotations
 
+import json
+import socket
+import subprocess
+import sys
 import tempfile
 import threading
+import urllib.request
 from pathlib import Path
 from typing import Any
 
 from standin.machine import Machine
 from standin.serve import Handler, server
+
+
+class Outside:
+    """A stand-in as it ships: a process of its own. speed : seconds of printing in one second."""
+
+    def __init__(self, name: str, speed: float) -> None:
+        with socket.socket() as probe:
+            probe.bind(("127.0.0.1", 0))
+            port = probe.getsockname()[1]
+        self._folder = tempfile.TemporaryDirectory()
+        self.folder = Path(self._folder.name)
+        self.url = f"http://127.0.0.1:{port}"
+        command = [sys.executable, "-m", "standin", name, "--port", str(port), "--folder", str(self.folder), "--speed", str(speed)]
+        self._process = subprocess.Popen(command, cwd=Path(__file__).resolve().parents[1])
+
+    def ask(self, path: str, **body: object) -> dict[str, Any]:
+        """What a person does at the printer, past the application."""
+        data = json.dumps(body).encode() if body else None
+        with urllib.request.urlopen(urllib.request.Request(f"{self.url}{path}", data), timeout=5) as answer:
+            said: dict[str, Any] = json.load(answer)
+            return said
+
+    def close(self) -> None:
+        self._process.terminate()
+        self._process.wait(8)
+        self._folder.cleanup()
 
 
 class Printer:

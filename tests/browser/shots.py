@@ -23,6 +23,7 @@ def application(*, demo: bool) -> Iterator[tuple[Page, str]]:
     from django.core.management import call_command
 
     from tests.browser.harness import CHROMIUM, Application
+    from tests.printer import Outside
     from tests.server.common import people
 
     call_command("migrate", verbosity=0)
@@ -30,7 +31,8 @@ def application(*, demo: bool) -> Iterator[tuple[Page, str]]:
     people()
     if demo:
         call_command("bench_demo")
-    app = Application()
+    printer = Outside("Heron", 20.0)
+    app = Application({"BENCH_PRINTERS": f"heron={printer.url}"})
     app.start_web()
     app.start_worker()
     with sync_playwright() as play:
@@ -47,6 +49,7 @@ def application(*, demo: bool) -> Iterator[tuple[Page, str]]:
         finally:
             chromium.close()
             app.stop()
+            printer.close()
 
 
 def _settled(page: Page) -> None:
@@ -70,29 +73,20 @@ def take(folder: Path) -> None:
             timeout=500_000,
         )
         page.wait_for_timeout(600)
-        shot("rack")
         page.get_by_role("link", name=re.compile("^Case .*hand-off")).first.click()
         page.get_by_role("heading", name="Hand-off").wait_for()
         for keys, name in (("Alt+1", "intake"), ("Alt+3", "level"), ("Alt+4", "trim")):
             page.keyboard.press(keys)
             _settled(page)
             shot(name)
-        page.keyboard.press("s")
-        page.wait_for_timeout(1500)
-        shot("saw")
-        page.keyboard.press("Escape")
-        for keys, name in (("Alt+5", "base"), ("Alt+9", "plate")):
-            page.keyboard.press(keys)
-            _settled(page)
-            shot(name)
+        page.keyboard.press("Alt+5")
+        _settled(page)
+        shot("base")
         page.keyboard.press("Alt+0")
         page.get_by_role("button", name="Make the files").click()
         page.get_by_role("link", name=re.compile("zip$")).wait_for()
         _settled(page)
         shot("hand-off")
-        page.keyboard.press("h")
-        page.wait_for_timeout(500)
-        shot("history")
         page.keyboard.press("d")
         page.wait_for_timeout(500)
         shot("details")
@@ -124,10 +118,14 @@ def take(folder: Path) -> None:
         page.get_by_role("heading", name="House settings").wait_for()
         page.wait_for_timeout(600)
         shot("house")
+        page.goto(address)
+        page.get_by_label("Printers").wait_for()
+        page.wait_for_timeout(1500)
+        shot("rack")
 
 
 def _hollow(page: Page, shot: Callable[[str], None]) -> None:
-    """The case that is made hollow and labelled."""
+    """The case that is made hollow, labelled and pinned, and goes to the printer."""
     page.keyboard.press("Alt+r")
     page.get_by_role("link", name=re.compile("^Case ")).filter(has_text="Rosalind Quayle").click()
     page.get_by_label("Run sheet").wait_for()
@@ -136,7 +134,16 @@ def _hollow(page: Page, shot: Callable[[str], None]) -> None:
     page.keyboard.press("y")
     _settled(page)
     shot("hollow")
+    page.keyboard.press("y")
+    for keys, name in (("Alt+7", "label"), ("Alt+8", "articulate")):
+        page.keyboard.press(keys)
+        _settled(page)
+        shot(name)
     page.keyboard.press("Alt+9")
+    page.get_by_role("button", name="Accept all, print on Heron").click()
+    page.get_by_test_id("print").filter(has_text="printing, layer").wait_for()
+    _settled(page)
+    shot("plate")
     page.keyboard.press("z")
     page.get_by_test_id("layer").wait_for()
     for _ in range(4):

@@ -58,6 +58,8 @@ class HollowTest(BrowserCase):
         page.get_by_text(f"{number} upper").first.wait_for()
         self.assertGreater(parse_mm(self.reading("Capitals, tall")), 1.9)
         self.wait_state("Plate", "done")
+        self.pull_label()
+        self.wait_state("Plate", "done")
         self.step("Plate").click()
         page.keyboard.press("z")
         page.get_by_test_id("layer").filter(has_text=re.compile(r"Layer 1 of \d+, 0.00 to 0.05 mm")).wait_for(timeout=60_000)
@@ -74,3 +76,26 @@ class HollowTest(BrowserCase):
         self.assertAlmostEqual(picture.sum() * 0.05**2, says["layers"][11]["area_mm2"], places=3)
         gone = page.request.get(f"{self.app.address}/api/cases/{number}/layers/99999.png")
         self.assertEqual((gone.status, gone.json()["code"]), (404, "no-layer"))
+
+    def pull_label(self) -> None:
+        """The lower's label along its wall by its ball, over which its words hang."""
+        page = self.page
+        page.keyboard.press("3")
+        self.shown(2)
+        page.wait_for_timeout(1500)
+        words = page.get_by_test_id("label-lower").locator("xpath=..")
+        before = words.bounding_box()
+        assert before
+        x, y = before["x"] + before["width"] / 2, before["y"] - 14
+        page.mouse.move(x, y)
+        page.mouse.down()
+        for k in range(1, 9):
+            page.mouse.move(x - 8 * k if x > 540 else x + 8 * k, y)
+            page.wait_for_timeout(50)
+        page.mouse.up()
+        for _ in range(120):
+            now = words.bounding_box()
+            if now and abs(now["x"] - before["x"]) > 15:
+                return
+            page.wait_for_timeout(250)
+        self.fail("the label stayed where it was")

@@ -3,52 +3,29 @@
 from __future__ import annotations
 
 import hashlib
-import json
 import re
-import socket
-import subprocess
-import sys
-import tempfile
-import urllib.request
-from pathlib import Path
 
 from playwright.sync_api import expect
 
 from bitecore.files import stl
-from tests.browser.harness import ROOT, BrowserCase, parse_mm
+from tests.browser.harness import BrowserCase, parse_mm
+from tests.printer import Outside
 from tests.shapes import jaws
 
 SPEED = 150.0
 
 
-def free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return probe.getsockname()[1]
-
-
 class PrintTest(BrowserCase):
     @classmethod
     def setUpClass(cls) -> None:
-        cls.folder = tempfile.TemporaryDirectory()
-        cls.url = f"http://127.0.0.1:{(port := free_port())}"
-        command = [sys.executable, "-m", "standin", "Heron", "--port", str(port), "--folder", cls.folder.name, "--speed", str(SPEED)]
-        cls.printer = subprocess.Popen(command, cwd=ROOT)
-        cls.environment = {"BENCH_PRINTERS": f"heron={cls.url}"}
+        cls.printer = Outside("Heron", SPEED)
+        cls.environment = {"BENCH_PRINTERS": f"heron={cls.printer.url}"}
         super().setUpClass()
 
     @classmethod
     def tearDownClass(cls) -> None:
         super().tearDownClass()
-        cls.printer.terminate()
-        cls.printer.wait(8)
-        cls.folder.cleanup()
-
-    def ask(self, path: str, **body: object) -> dict:
-        """The printer itself, past the application."""
-        data = json.dumps(body).encode() if body else None
-        with urllib.request.urlopen(urllib.request.Request(f"{self.url}{path}", data), timeout=5) as answer:
-            return json.load(answer)
+        cls.printer.close()
 
     def choose(self, step: str, field: str, value: str) -> None:
         self.step(step).click()
@@ -69,30 +46,30 @@ class PrintTest(BrowserCase):
         print_card = page.get_by_label("Print", exact=True)
         page.get_by_test_id("takes").wait_for(timeout=90_000)
         # The first fault: the connection breaks in the middle of the file.
-        self.ask("/fault", kind="connection", after_bytes=40_000)
+        self.printer.ask("/fault", kind="connection", after_bytes=40_000)
         print_card.get_by_role("button", name="Accept all, print on Heron").click()
         row = page.get_by_test_id("print")
         expect(row).to_contain_text(re.compile(r"printing, layer \d+ of \d+"), timeout=60_000)
         # The second: somebody opens the door.
-        self.ask("/fault", kind="door")
+        self.printer.ask("/fault", kind="door")
         expect(row).to_contain_text("The door is open.", timeout=20_000)
-        stopped = self.ask("/")["job"]["layer"]
+        stopped = self.printer.ask("/")["job"]["layer"]
         page.reload()
         expect(page.get_by_test_id("print")).to_contain_text("stopped, layer", timeout=20_000)
-        self.assertEqual(self.ask("/")["job"]["layer"], stopped)
-        self.ask("/fault", kind="none")
+        self.assertEqual(self.printer.ask("/")["job"]["layer"], stopped)
+        self.printer.ask("/fault", kind="none")
         self.see_it_done(number)
 
     def see_it_done(self, number: str) -> None:
         page = self.page
         expect(page.get_by_test_id("print")).to_contain_text("printed", timeout=120_000)
-        job = self.ask(f"/jobs/{number}_1")
+        job = self.printer.ask(f"/jobs/{number}_1")
         self.assertEqual((job["state"], job["layer"]), ("done", job["layers"]))
-        arrived = (Path(self.folder.name) / f"{number}_1.zip").read_bytes()
+        arrived = (self.printer.folder / f"{number}_1.zip").read_bytes()
         self.assertEqual(hashlib.sha256(arrived).hexdigest(), job["sha256"])
         same = page.context.request.get(f"{self.app.address}/api/cases/{number}/layers.zip").body()
         self.assertEqual(arrived, same)
-        self.assertEqual(len(list(Path(self.folder.name).glob("*.zip"))), 1, "it was sent twice and is there once")
+        self.assertEqual(len(list(self.printer.folder.glob("*.zip"))), 1, "it was sent twice and is there once")
         page.goto(self.app.address)
         tray = page.get_by_role("link", name=re.compile(f"^Case {number}"))
         expect(tray).to_contain_text("Heron: printed")

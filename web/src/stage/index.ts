@@ -3,8 +3,9 @@ export type { At, Bounds, CardProps, Cut, Drawing, Probed, Shown, StepUi, Tool }
 export { Label } from "./Label";
 export { Line } from "./Line";
 export { Balls } from "./Marks";
+export { PulledBall } from "./PulledBall";
 export { PulledPlane } from "./PulledPlane";
-export { benchPlace, placeOf, rawDigest, rawOf, scansScene, shownOf, takesPart, toStage } from "./place";
+export { benchPlace, fromStage, placeOf, rawDigest, rawOf, scansScene, shownOf, takesPart, toStage } from "./place";
 export { BALL, ink, SQUARE } from "./plaster";
 export { Stage, shownAs, unionOf } from "./Stage";
 export { prepareStage } from "./StageCanvas";

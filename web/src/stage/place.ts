@@ -48,6 +48,15 @@ export function toStage(ui: StepUi, at: At, address: string, point: Point): Poin
   return [v.x, v.y, v.z];
 }
 
+/** A place on the stage in home coordinates of a piece, as settings keep it: to a hundredth of a millimetre. */
+export function fromStage(ui: StepUi, at: At, address: string, point: Point): Point | null {
+  const piece = pieceOf(at.data, address);
+  if (!piece) return null;
+  const v = new Vector3(...point).applyMatrix4(new Matrix4().copy(placeOf(ui, at, piece)).invert());
+  const round = (mm: number) => Math.round(mm * 100) / 100;
+  return [round(v.x), round(v.y), round(v.z)];
+}
+
 /** One mesh of a piece in its place. early : it is the scan itself, of which there are copies before Intake is through. */
 export function shownOf(
   at: At,

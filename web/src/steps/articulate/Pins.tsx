@@ -1,9 +1,7 @@
-import type { ThreeEvent } from "@react-three/fiber";
-import { useMemo, useRef, useState } from "react";
-import { Plane, Vector3 } from "three";
+import { useMemo, useState } from "react";
 import { goodOf, type NodeOf } from "../../case/look";
 import type { CaseOut, PieceOut } from "../../shared/api/client";
-import { BALL, type Drawing, ink, Line, toStage } from "../../stage";
+import { type Drawing, Line, PulledBall, toStage } from "../../stage";
 import type { Point } from "../../store/bench";
 
 export type Pin = NonNullable<NonNullable<NodeOf<"articulate">["good"]>["pins"]>[number];
@@ -24,7 +22,7 @@ export function PinHandles({
 }: {
   drawing: Drawing;
   pins: Pin[];
-  onPut: (pin: Pin, stage: Vector3) => void;
+  onPut: (pin: Pin, stage: Point) => void;
 }) {
   const { data, view, ui } = drawing;
   const lower = lowerOf(data);
@@ -33,85 +31,26 @@ export function PinHandles({
   const [put, setPut] = useState<{ pin: string; at: Point; of: typeof known } | null>(null);
   if (!lower) return null;
   return pins.map((pin) => {
-    const own = toStage(ui, { data, view }, lower.id, pin.at_mm);
     const name = pin.entry || pin.zone;
-    const at = put?.pin === name && put.of === known ? put.at : own;
+    const at = put?.pin === name && put.of === known ? put.at : toStage(ui, { data, view }, lower.id, pin.at_mm);
     return (
-      <Handle
+      <PulledBall
         key={name}
-        name={name}
+        name={`pin-${name}`}
         at={at}
-        drawing={drawing}
+        colour={COLOUR}
+        radius={1.9}
+        along="level"
+        onHold={drawing.hold}
         onPut={(stage) => {
-          setPut({ pin: name, at: [stage.x, stage.y, stage.z], of: known });
+          setPut({ pin: name, at: stage, of: known });
           onPut(pin, stage);
         }}
-      />
+      >
+        {(seen) => <Ring at={seen} />}
+      </PulledBall>
     );
   });
-}
-
-function Handle({
-  name,
-  at,
-  drawing,
-  onPut,
-}: {
-  name: string;
-  at: Point;
-  drawing: Drawing;
-  onPut: (stage: Vector3) => void;
-}) {
-  const [pulled, setPulled] = useState<Point | null>(null);
-  const held = useRef<Vector3 | null>(null);
-  const [x, y, z] = pulled ?? at;
-
-  /** Under the pointer on the level of the seat. */
-  function level(event: ThreeEvent<PointerEvent>): Vector3 | null {
-    return event.ray.intersectPlane(new Plane(new Vector3(0, 0, 1), -at[2]), new Vector3());
-  }
-
-  function end(event: ThreeEvent<PointerEvent>, keep: boolean) {
-    if (!held.current) return;
-    event.stopPropagation();
-    const now = pulled;
-    held.current = null;
-    setPulled(null);
-    drawing.hold(false);
-    if (keep && now && Math.hypot(now[0] - at[0], now[1] - at[1]) > 0.05) onPut(new Vector3(...now));
-  }
-
-  return (
-    <>
-      <Ring at={[x, y, z]} />
-      <mesh
-        name={`pin-${name}`}
-        position={[x, y, z]}
-        renderOrder={5}
-        material={ink(COLOUR)}
-        dispose={null}
-        geometry={BALL}
-        scale={1.9}
-        onPointerDown={(e) => {
-          const from = level(e);
-          if (!from) return;
-          e.stopPropagation();
-          (e.target as Element).setPointerCapture(e.pointerId);
-          held.current = from.sub(new Vector3(...at));
-          drawing.hold(true);
-        }}
-        onPointerMove={(e) => {
-          const now = held.current && level(e);
-          if (!held.current || !now) return;
-          e.stopPropagation();
-          now.sub(held.current);
-          setPulled([now.x, now.y, at[2]]);
-        }}
-        onPointerUp={(e) => end(e, true)}
-        onPointerCancel={(e) => end(e, false)}
-      />
-    </>
-  );
 }
 
 /** The post's outline at the seat, and the pin under it. */

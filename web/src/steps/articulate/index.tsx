@@ -1,20 +1,14 @@
 import { Plus } from "lucide-react";
-import { Matrix4, Vector3 } from "three";
 import { goodOf } from "../../case/look";
-import { type Drawing, Label, placeOf, type StepUi, type Tool, toStage } from "../../stage";
+import { type Drawing, fromStage, Label, type StepUi, type Tool, toStage } from "../../stage";
+import type { Point } from "../../store/bench";
 import { PinList } from "./PinList";
 import { lowerOf, PinHandles } from "./Pins";
 
-/** A place on the stage in the lower's own coordinates, as a setting keeps it. */
-function kept({ data, view, ui }: Pick<Drawing, "data" | "view" | "ui">, stage: Vector3): number[] | null {
+/** A place on the stage in the lower's own coordinates. */
+function kept({ data, view, ui }: Drawing, stage: Point): Point | null {
   const lower = lowerOf(data);
-  if (!lower) return null;
-  const back = new Matrix4().copy(placeOf(ui, { data, view }, lower)).invert();
-  return stage
-    .clone()
-    .applyMatrix4(back)
-    .toArray()
-    .map((mm) => Math.round(mm * 100) / 100);
+  return lower ? fromStage(ui, { data, view }, lower.id, stage) : null;
 }
 
 const add: Tool = {
@@ -27,7 +21,7 @@ const add: Tool = {
   here: ({ data }) => (goodOf(data, "articulate")?.pins?.length ?? 0) > 0,
   picks: true,
   onPick: (drawing, _shown, _home, stage) => {
-    const at = kept(drawing, new Vector3(...stage));
+    const at = kept(drawing, stage);
     if (at) drawing.doings.entry("articulate", "*", ["pins"], "", { zone: "", at });
   },
 };

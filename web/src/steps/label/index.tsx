@@ -1,6 +1,6 @@
 import { Type } from "lucide-react";
 import { goodOf, pieceOf } from "../../case/look";
-import { type Drawing, Label, type StepUi, type Tool, toStage } from "../../stage";
+import { type Drawing, fromStage, Label, PulledBall, type StepUi, type Tool, toStage } from "../../stage";
 
 const place: Tool = {
   id: "place-label",
@@ -26,7 +26,7 @@ function Words({ data, view, ui }: Drawing) {
           const label = goodOf(data, "label", p.id)?.label;
           return label?.middle && pieceOf(data, p.id) ? (
             <Label key={p.id} at={toStage(ui, { data, view }, p.id, label.middle)}>
-              {label.text}
+              <span data-testid={`label-${p.jaw}`}>{label.text}</span>
             </Label>
           ) : null;
         })}
@@ -34,9 +34,36 @@ function Words({ data, view, ui }: Drawing) {
   );
 }
 
+/** A ball at the middle of each label, by which it is pulled along the wall. */
+function Draws(drawing: Drawing) {
+  const { data, view, ui, doings, hold } = drawing;
+  return data.pieces
+    .filter((p) => p.jaw && view.visibility[p.id] !== "hidden")
+    .map((p) => {
+      const middle = goodOf(data, "label", p.id)?.label?.middle;
+      return middle ? (
+        <PulledBall
+          key={p.id}
+          name={`label-${p.jaw}`}
+          at={toStage(ui, { data, view }, p.id, middle)}
+          colour="#1d6b5e"
+          radius={1.1}
+          along="view"
+          onHold={hold}
+          onPut={(stage) => {
+            const at = fromStage(ui, { data, view }, p.id, stage);
+            if (at) doings.set("label", p.id, { at });
+          }}
+        />
+      ) : null;
+    });
+}
+
 const label: StepUi = {
   name: "label",
   tools: [place],
+  Draws,
+  hint: "Pull a label by its ball along the wall.",
   Words,
 };
 

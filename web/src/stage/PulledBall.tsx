@@ -1,0 +1,75 @@
+import { type ThreeEvent, useThree } from "@react-three/fiber";
+import { type ReactNode, useRef, useState } from "react";
+import { Plane, Vector3 } from "three";
+import type { Point } from "../store/bench";
+import { BALL, ink } from "./plaster";
+
+interface Props {
+  name: string;
+  at: Point;
+  colour: string;
+  radius: number;
+  /** It stays on its level, or goes across the view. */
+  along: "level" | "view";
+  onPut: (at: Point) => void;
+  onHold: (held: boolean) => void;
+  /** Drawn with it, where it is pulled to. */
+  children?: (at: Point) => ReactNode;
+}
+
+const LEAST_MM = 0.05;
+
+/** A ball that is pulled to another place; told where it was let go. */
+export function PulledBall({ name, at, colour, radius, along, onPut, onHold, children }: Props) {
+  const camera = useThree((s) => s.camera);
+  const [pulled, setPulled] = useState<Point | null>(null);
+  const held = useRef<Vector3 | null>(null);
+  const seen = pulled ?? at;
+
+  function under(event: ThreeEvent<PointerEvent>): Vector3 | null {
+    const normal = along === "level" ? new Vector3(0, 0, 1) : camera.getWorldDirection(new Vector3());
+    const plane = new Plane().setFromNormalAndCoplanarPoint(normal, new Vector3(...at));
+    return event.ray.intersectPlane(plane, new Vector3());
+  }
+
+  function end(event: ThreeEvent<PointerEvent>, keep: boolean) {
+    if (!held.current) return;
+    event.stopPropagation();
+    held.current = null;
+    setPulled(null);
+    onHold(false);
+    if (keep && pulled && new Vector3(...pulled).distanceTo(new Vector3(...at)) > LEAST_MM) onPut(pulled);
+  }
+
+  return (
+    <>
+      {children?.(seen)}
+      <mesh
+        name={name}
+        position={seen}
+        renderOrder={5}
+        material={ink(colour)}
+        dispose={null}
+        geometry={BALL}
+        scale={radius}
+        onPointerDown={(e) => {
+          const from = under(e);
+          if (!from) return;
+          e.stopPropagation();
+          (e.target as Element).setPointerCapture(e.pointerId);
+          held.current = from.sub(new Vector3(...at));
+          onHold(true);
+        }}
+        onPointerMove={(e) => {
+          const now = held.current && under(e);
+          if (!held.current || !now) return;
+          e.stopPropagation();
+          now.sub(held.current);
+          setPulled([now.x, now.y, now.z]);
+        }}
+        onPointerUp={(e) => end(e, true)}
+        onPointerCancel={(e) => end(e, false)}
+      />
+    </>
+  );
+}
