@@ -74,7 +74,10 @@ CASES = [
         ArchPlan(seed=88, grid_mm=0.48, gaps=(16, 15, 26, 27, 36, 37, 46)), "in occlusion", ("ok.stl", "uk.stl"), "Demonstration set 5",
         _SCHOOL, _SET, 12, notes="Partly toothless; the palate is kept.",
     ),
-    DemoCase(ArchPlan(seed=37, grid_mm=0.48), "lower alone", ("LowerJawScan.stl",), "Demonstration set 4", _SCHOOL, _SET, 9),
+    DemoCase(
+        ArchPlan(seed=37, grid_mm=0.48), "lower alone", ("LowerJawScan.stl",), "Demonstration set 4", _SCHOOL, _SET, 9,
+        notes="Printed on supports.", settings={"plate": {"supports": "all", "tilt_deg": 60.0}},
+    ),
     DemoCase(ArchPlan(seed=93, grid_mm=0.48), "closed model", ("modell_ok.stl",), "Demonstration set 6", _SCHOOL, _SET, 14),
     DemoCase(
         ArchPlan(seed=13, grid_mm=0.48, crowding=0.9), "in occlusion", ("Scan1.stl", "Scan2.stl"), "Hestia Brandling", _ROWERS, _GUARD, 6,

@@ -148,6 +148,22 @@ class JawTest(unittest.TestCase):
         seats = 4 * np.pi * (POST_MM**2 - (PIN_MM + 0.75) ** 2) * 0.01
         self.assertGreater(more, seats)
 
+    def test_another_bite_moves_the_pins_and_says_what_cannot_stay(self) -> None:
+        lower = next(p for p, jaw in self.graph.jaws.items() if jaw == "lower")
+        pin = next(p for p in self.graph.node("articulate").json("pins") if p["zone"] == "side left")
+        pins = {"p1": {"zone": "side left", "at": pin["at_mm"]}}
+        graph = self.worked(articulate={"*": {"style": "pins", "pins": pins}}, bite={"*": {"left_mm": 1.5, "up_mm": -0.6}})
+        before, now = self.on_bench(graph, "base"), self.on_bench(graph)
+        own = (solid(before["upper"]) ^ solid(before["lower"])).volume()
+        self.assertAlmostEqual((solid(now["upper"]) ^ solid(now["lower"])).volume(), own, delta=1e-3)
+        self.assertGreater((solid(now["upper"]).translate([0.3, 0, 0.5]) ^ solid(now["lower"])).volume(), 1.0)
+        stands = next(p for p in graph.node("articulate").json("pins") if p["zone"] == "side left")
+        moved = float(np.linalg.norm(np.array(stands["at_mm"]) - pin["at_mm"]))
+        said = {f["code"] for f in graph.node("articulate").manifest.flags}
+        # It stays with the lower where it was put; else it is said.
+        self.assertTrue(moved < 1.0 or said & {"pin-moved", "pin-not-there"}, (moved, said))
+        self.assertIn(lower, graph.jaws)
+
     def test_a_moved_pin_works_out_only_what_depends_on_it(self) -> None:
         lower = next(p for p, jaw in self.graph.jaws.items() if jaw == "lower")
         pin = next(p for p in self.graph.node("articulate").json("pins") if p["zone"] == "back left")
