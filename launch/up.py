@@ -73,9 +73,10 @@ def guarded(folder: Path) -> None:
 def read_environment() -> None:
     """What the environment says, read before anything starts. Raises Misread."""
     sys.path.insert(0, str(ROOT / "core"))
-    from bitecore.limits import BadEnvironment, Limits, whole_number
+    from bitecore.limits import BadEnvironment, Limits, addresses, whole_number
 
     try:
+        addresses(os.environ, "BENCH_PRINTERS")
         Limits.of(os.environ)
         whole_number(os.environ, "BENCH_DISK_LOW_MB", 0, 0, 10_000_000)
     except BadEnvironment as error:

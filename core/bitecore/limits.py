@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, fields
+from urllib.parse import urlsplit
 
 # The variable of the environment that sets each, with the least and the most that make sense.
 VARIABLES = {
@@ -26,6 +27,22 @@ def whole_number(environment: Mapping[str, str], variable: str, default: int, le
     if not text.isascii() or not text.isdigit() or len(text) > 12 or not least <= int(text) <= most:
         raise BadEnvironment(f"{variable} takes a whole number from {least:,} to {most:,}, not “{text[:40]}”.")
     return int(text)
+
+
+def addresses(environment: Mapping[str, str], variable: str) -> dict[str, str]:
+    """{id: http address} from "id=http://host:port id=…"; none for nothing, or for the word none. Raises BadEnvironment."""
+    out = {}
+    for pair in environment.get(variable, "").replace("none", "").split():
+        ident, sign, address = pair.partition("=")
+        try:
+            part = urlsplit(address)
+            good = bool(sign and ident and part.scheme == "http" and part.hostname and part.port)
+        except ValueError:
+            good = False
+        if not good:
+            raise BadEnvironment(f"{variable} is written like wren=http://127.0.0.1:8440, not “{pair[:60]}”.")
+        out[ident] = address
+    return out
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from dataclasses import asdict
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
-from bitecore.limits import BadEnvironment, Limits, whole_number
+from bitecore.limits import BadEnvironment, Limits, addresses, whole_number
 
 ROOT = Path(__file__).resolve().parent.parent.parent
 STATE = Path(os.environ.get("BENCH_STATE", ROOT / ".state"))
@@ -124,13 +124,13 @@ AXES_VERBOSE = False
 # The folder for uploads is made when the first one comes.
 SILENCED_SYSTEM_CHECKS = ["axes.W002", "files.E001"]
 
-# Printers that can be reached, as "id=http://host:port id=…"; what goes to them is written here first.
-BENCH_PRINTERS = dict(pair.split("=", 1) for pair in os.environ.get("BENCH_PRINTERS", "").split() if "=" in pair)
+# What goes to printers is written here first.
 BAY_ROOT = STATE / "bays"
 
 # Limits of what is accepted, said in the sentence that refuses; the house can change them.
 try:
     BENCH_LIMITS = asdict(Limits.of(os.environ))
+    BENCH_PRINTERS = addresses(os.environ, "BENCH_PRINTERS")
     BENCH_DISK_LOW_BYTES = whole_number(os.environ, "BENCH_DISK_LOW_MB", 5_000, 0, 10_000_000) * 1_000_000
 except BadEnvironment as _error:
     sys.exit(str(_error))

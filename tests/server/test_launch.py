@@ -94,7 +94,14 @@ class MisreadTest(unittest.TestCase):
             self.assertIn("whole number from 1 to 65,535", self.said("up", BENCH_PORT=port))
 
     def test_limits_and_database(self) -> None:
-        for variable in ("BENCH_TRIANGLES", "BENCH_DROP_BYTES", "BENCH_READ_SECONDS", "BENCH_READ_BYTES", "BENCH_DISK_LOW_MB"):
+        for variable in (
+            "BENCH_TRIANGLES",
+            "BENCH_DROP_BYTES",
+            "BENCH_READ_SECONDS",
+            "BENCH_READ_BYTES",
+            "BENCH_DISK_LOW_MB",
+            "BENCH_PRINTERS",
+        ):
             self.assertIn(f"{variable} takes a whole number", self.said("up", **{variable: "lots"}))
         self.assertIn("DATABASE_URL cannot be read", self.said("up", DATABASE_URL="postgresql://x@y:port/z"))
 

@@ -18,7 +18,7 @@ from .layers import Layers
 
 # Pixels of the field, at least; what begins in mid-air and is joined within so much height is of no account.
 _PIXEL_MM, _TIP_PIXEL_MM, _QUIET_MM = 0.1, 0.25, 0.1
-_MOST, _MOST_TIPS = 4000, 5000
+_MOST, MOST_TIPS = 4000, 2000
 # A way out so narrow is a drain: what lies behind it is a cavity. Looked at in cells of so much.
 _WAY_MM, _WAY_CELL_MM = 5.0, 0.2
 # From a pixel to its neighbours, as a knight on a chessboard goes too: no distance comes out more than 3 % too long.
@@ -63,7 +63,7 @@ def tips_for(
     # In pixels of the field and layers.
     x0, y0 = (body.x * body.pixel_mm - 4 * pixel), (body.y * body.pixel_mm - 4 * pixel)
     inner = np.array([a * pixel, b * pixel, c * body.layer_mm, d - a * x0 - b * y0])
-    tips = np.zeros((_MOST_TIPS, 3))
+    tips = np.zeros((MOST_TIPS, 3))
     left, told = _asked(body, reach_mm, slope_deg, _TIP_PIXEL_MM, tips, inner, False)
     made = tips[:told]
     places = np.c_[x0 + (made[:, 1] + 0.5) * pixel, y0 + (made[:, 2] + 0.5) * pixel, made[:, 0] * body.layer_mm]

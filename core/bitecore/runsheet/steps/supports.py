@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from ...engine.gives import MESH
 from ...engine.model import BODIES, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings
 from ...mesh import Mesh, volume_ml
-from ...ops.held import tips_for
+from ...ops.held import MOST_TIPS, tips_for
 from ...ops.layers import layers
 from ...parts.supports import supports
 from ...progress import Run
@@ -35,7 +35,11 @@ def apply(inputs: Inputs, settings: SupportsSettings, run: Run) -> StepResult:
     run.tick(0.4, "pillars")
     made = supports(body.with_vertices(body.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]), tips)
     back = np.linalg.inv(matrix)
-    flags = [_cannot(inputs.piece, back, made.blocked, len(left))] if len(made.blocked) or left else []
+    flags = []
+    if len(tips) >= MOST_TIPS:
+        flags.append(Flag("too-many-tips", "look", f"It would need more than {MOST_TIPS} tips: let it hang freely farther, or tilt it."))
+    elif len(made.blocked) or left:
+        flags.append(_cannot(inputs.piece, back, made.blocked, len(left)))
     if made.mesh is None:
         flags.append(Flag("no-supports", "look", "No tip was set, so nothing holds the body: lay it on the plate."))
         return StepResult({}, (), tuple(flags), "no tips")
