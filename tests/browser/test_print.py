@@ -44,7 +44,7 @@ class PrintTest(BrowserCase):
         self.wait_state("Articulate", "done", seconds=120)
         self.wait_state("Plate", "done", seconds=120)
         print_card = page.get_by_label("Print", exact=True)
-        page.get_by_test_id("takes").wait_for(timeout=90_000)
+        expect(print_card.get_by_role("button", name="Accept all, print on Heron")).to_be_enabled(timeout=90_000)
         # The first fault: the connection breaks in the middle of the file.
         self.printer.ask("/fault", kind="connection", after_bytes=40_000)
         print_card.get_by_role("button", name="Accept all, print on Heron").click()

@@ -42,7 +42,10 @@ def warm_up() -> None:
     for name, mesh in (("u", upper), ("l", lower)):
         pieces.append(PieceEntry(id=name, file=f"{name}.stl", sha256=store.blobs.write(stl.write_binary(mesh))))
     jaws = {"u": {"jaw": "upper", "kind": "jaw"}, "l": {"jaw": "lower", "kind": "jaw"}}
-    settings = {"intake": jaws, "hollow": {"*": {"style": "open"}}, "articulate": {"*": {"style": "pins"}}}
+    settings = {
+        "intake": jaws, "hollow": {"*": {"style": "open"}}, "articulate": {"*": {"style": "pins"}},
+        "plate": {"*": {"printer": "heron", "supports": "all"}},
+    }  # fmt: skip
     document = CaseDocument(pieces=pieces, settings=settings)
     evaluate(document, CASE, store, demanded=frozenset({"hand-off"}))
     border.calmed_border(border.cut_strip(lower, lower.vertices_mm[:3], radius_mm=1.0))

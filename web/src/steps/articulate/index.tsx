@@ -15,7 +15,7 @@ const add: Tool = {
   id: "add-pin",
   title: "Add a pin",
   long: "Add a pin: choose where one more pin stands",
-  keys: "k",
+  keys: "shift+a",
   icon: Plus,
   hint: "Press on a wall: one more pin stands beside it, as near as it can.",
   here: ({ data }) => (goodOf(data, "articulate")?.pins?.length ?? 0) > 0,

@@ -10,7 +10,8 @@ export function Printing({ data, doings }: CardProps) {
   const printing = usePrinting();
   const plate = goodOf(data, "plate")?.plate;
   const bay = bays.find((b) => b.name === plate?.printer);
-  const ready = nodesOf(data, "layers").length > 0 && nodesOf(data, "layers").every((n) => n.good);
+  const layers = nodesOf(data, "layers");
+  const ready = layers.length > 0 && layers.every((n) => n.state === "done");
   if (!plate) return null;
   const takes = goodOf(data, "takes")?.takes;
   const missing = unasked(data);

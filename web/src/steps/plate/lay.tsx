@@ -15,7 +15,7 @@ export const lay: Tool = {
   id: "lay",
   title: "Lay",
   long: "Lay: choose the face of a body that lies on the plate",
-  keys: "k",
+  keys: "shift+l",
   icon: FlipVertical2,
   hint: "Press on the face that shall lie on the plate.",
   picks: true,
