@@ -6,6 +6,7 @@ import contextlib
 import os
 import shutil
 import subprocess
+import sys
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
@@ -43,15 +44,40 @@ def _surroundings() -> Iterator[dict[str, str]]:
 
 
 def test(argv: list[str]) -> int:
-    """Core, server and browser tests by Django's runner; the rest of the words go to it."""
+    """Core, server and browser tests by Django's runner; the rest of the words go to it. The core's, which need no database, run beside
+    the server's; the browser's have the machine to themselves."""
     parts = [p for p in PARTS if f"--{p}" in argv] or list(PARTS)
     words = [a for a in argv if a.removeprefix("--") not in PARTS]
-    labels = [w for w in words if not w.startswith("-")] or [f"tests.{p}" for p in parts]
+    labels = [w for w in words if not w.startswith("-")]
     options = [w for w in words if w.startswith("-")]
     install.everything(tests=True)
     with _surroundings() as env:
-        command = [str(install.PYTHON), "server/manage.py", "test", "--noinput", "--timing", *options, *labels]
-        return subprocess.call(command, cwd=ROOT, env=env)
+        command = [str(install.PYTHON), "server/manage.py", "test", "--noinput", "--timing", *options]
+        if labels:
+            return subprocess.call([*command, *labels], cwd=ROOT, env=env)
+        with _beside([*command, "tests.core"], env, wanted="core" in parts) as core:
+            rest = [subprocess.call([*command, "tests.server"], cwd=ROOT, env=env)] if "server" in parts else []
+        rest += [subprocess.call([*command, "tests.browser"], cwd=ROOT, env=env)] if "browser" in parts else []
+        return max([*core, *rest])
+
+
+@contextlib.contextmanager
+def _beside(command: list[str], env: dict[str, str], *, wanted: bool) -> Iterator[list[int]]:
+    """Runs while the block does; what it printed comes in one piece after it. The list holds its status then, where it is wanted."""
+    status: list[int] = []
+    if not wanted:
+        yield status
+        return
+    with tempfile.TemporaryFile() as out, tempfile.TemporaryDirectory(prefix="bench-test-") as scratch:
+        process = subprocess.Popen(command, cwd=ROOT, env={**env, "BENCH_STATE": scratch}, stdout=out, stderr=subprocess.STDOUT)
+        try:
+            yield status
+        finally:
+            status.append(process.wait())
+            out.seek(0)
+            sys.stdout.flush()
+            sys.stdout.buffer.write(out.read())
+            sys.stdout.flush()
 
 
 def _web(*command: str) -> list[str]:
