@@ -55,6 +55,7 @@ class PrintTest(BrowserCase):
         expect(row).to_contain_text("The door is open.", timeout=20_000)
         stopped = self.printer.ask("/")["job"]["layer"]
         page.reload()
+        self.step("Plate").click()
         expect(page.get_by_test_id("print")).to_contain_text("stopped, layer", timeout=20_000)
         self.assertEqual(self.printer.ask("/")["job"]["layer"], stopped)
         self.printer.ask("/fault", kind="none")
