@@ -95,9 +95,14 @@ class WholeSheetTest(unittest.TestCase):
         self.assertEqual(self.worked(self.document), set())
 
     def test_a_late_change_reaches_only_what_depends_on_it(self) -> None:
-        self.assertEqual(self.worked(self.with_settings(plate={"*": {"gap_mm": 4.0}})), {"plate/*", "hand-off/*", *LAYERS})
+        self.assertEqual(
+            self.worked(self.with_settings(plate={"*": {"gap_mm": 4.0}})),
+            {"plate/*", "hand-off/*", *LAYERS, "supports/p1", "supports/p2"},
+        )
         changed = self.worked(self.with_settings(base={"p2": {"thickness_mm": 3.0}}))
-        self.assertEqual(changed, {"base/p2", "drains/p2", "plate/*", "hand-off/*", "amounts/p2", "layers/p2", "check/p2", "takes/*"})
+        self.assertEqual(
+            changed, {"base/p2", "drains/p2", "plate/*", "hand-off/*", "amounts/p2", "layers/p2", "supports/p2", "check/p2", "takes/*"}
+        )
         changed = self.worked(self.with_settings(trim={"p1": {"ease_mm": 1.0}}))
         self.assertIn("trim/p1", changed)
         self.assertFalse({"trim/p2", "base/p2", "bite/*", "level/*"} & changed)

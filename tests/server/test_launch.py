@@ -93,6 +93,10 @@ class MisreadTest(unittest.TestCase):
             self.assertIn("whole number from 1 to 65,535", self.said("up", "--port=" + port))
             self.assertIn("whole number from 1 to 65,535", self.said("up", BENCH_PORT=port))
 
+    def test_where_printers_answer(self) -> None:
+        for text in ("lots", "wren=", "wren=ftp://a:1", "wren=http://a", "=http://a:1", "wren=http://a:port"):
+            self.assertIn("BENCH_PRINTERS is written like", self.said("up", BENCH_PRINTERS=text))
+
     def test_limits_and_database(self) -> None:
         for variable in (
             "BENCH_TRIANGLES",
@@ -100,7 +104,6 @@ class MisreadTest(unittest.TestCase):
             "BENCH_READ_SECONDS",
             "BENCH_READ_BYTES",
             "BENCH_DISK_LOW_MB",
-            "BENCH_PRINTERS",
         ):
             self.assertIn(f"{variable} takes a whole number", self.said("up", **{variable: "lots"}))
         self.assertIn("DATABASE_URL cannot be read", self.said("up", DATABASE_URL="postgresql://x@y:port/z"))
