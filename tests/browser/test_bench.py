@@ -30,7 +30,7 @@ class SliceTest(BrowserCase):
         page.get_by_role("button", name=re.compile(f"{number}.*Ilse M")).wait_for()
         page.keyboard.press("d")
         page.get_by_label("Pieces").get_by_text("Upper", exact=True).click()
-        for title in ("Bite", "Level", "Trim", "Base", "Hollow", "Label", "Plate", "Hand-off"):
+        for title in ("Bite", "Level", "Trim", "Base", "Hollow", "Label", "Articulate", "Plate", "Hand-off"):
             page.keyboard.press("Enter")
             page.get_by_label("Card").get_by_role("heading", name=title).wait_for()
         page.get_by_role("button", name="Make the files").click()

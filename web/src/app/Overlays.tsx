@@ -25,7 +25,7 @@ function Sheet({ which, close }: { which: "commands" | "keys"; close: () => void
       className="modal"
       aria-label={which === "keys" ? "All keys" : "Find a command"}
     >
-      <div className={`modal-box line border p-0 ${which === "keys" ? "max-w-5xl" : "max-w-xl"}`}>
+      <div className={`modal-box line border p-0 ${which === "keys" ? "max-w-[1200px]" : "max-w-xl"}`}>
         {which === "keys" ? <Keys /> : <Box close={close} />}
       </div>
       <form method="dialog" className="modal-backdrop">
@@ -92,7 +92,7 @@ function Keys() {
   return (
     <div className="max-h-[88vh] overflow-auto p-5" data-testid="all-keys">
       <h2 className="mb-3 text-lg font-bold">All keys</h2>
-      <div className="columns-3 gap-6 text-sm">
+      <div className="columns-4 gap-6 text-[13px]">
         {groups.map((group) => (
           <section key={group} className="mb-4 break-inside-avoid">
             <h3 className="dim mb-1 text-xs font-semibold tracking-wide uppercase">{group}</h3>
