@@ -84,7 +84,7 @@ def take(folder: Path) -> None:
         shot("base")
         page.keyboard.press("Alt+0")
         page.get_by_role("button", name="Make the files").click()
-        page.get_by_role("link", name=re.compile("zip$")).wait_for()
+        page.get_by_role("link", name=re.compile("^All as")).wait_for()
         _settled(page)
         shot("hand-off")
         page.keyboard.press("d")

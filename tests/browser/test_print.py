@@ -58,6 +58,7 @@ class PrintTest(BrowserCase):
         self.step("Plate").click()
         expect(page.get_by_test_id("print")).to_contain_text("stopped, layer", timeout=20_000)
         self.assertEqual(self.printer.ask("/")["job"]["layer"], stopped)
+        expect(page.get_by_test_id("print")).not_to_contain_text("has changed since")
         self.printer.ask("/fault", kind="none")
         self.see_it_done(number)
 

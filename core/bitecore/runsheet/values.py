@@ -255,10 +255,11 @@ class Pin(TypedDict):
 
 
 class LayerSum(TypedDict):
-    """Of one body in layers: how many, and what is cured."""
+    """Of one body in layers: how many, what is cured, and by what they are known."""
 
     layers: int
     ml: float
+    sha256: str
 
 
 class Takes(TypedDict):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+
 from ...engine.gives import FILES, Files, FileValue, json_of
 from ...engine.model import BODIES, Inputs, Need, Reading, Step, StepResult, StepSettings
 from ...ops.layers import layers
@@ -19,8 +21,9 @@ def apply(inputs: Inputs, settings: LayersSettings, run: Run) -> StepResult:
     body = inputs["body"] if inputs["supports"] is None else joined([inputs["body"], inputs["supports"]])
     made = layers(body, inputs["place"], pixel_mm=plate["pixel_mm"], layer_mm=printing["layer_mm"])
     readings = (Reading("layers", made.count), Reading("cured", made.volume_ml, "ml"))
-    runs = Files([FileValue(f"{inputs.piece}.layers", made.to_bytes())])
-    summed = {"layers": made.count, "ml": round(made.volume_ml, 6)}
+    data = made.to_bytes()
+    runs = Files([FileValue(f"{inputs.piece}.layers", data)])
+    summed = {"layers": made.count, "ml": round(made.volume_ml, 6), "sha256": hashlib.sha256(data).hexdigest()}
     return StepResult({"runs": runs, "sum": summed}, readings, (), f"{made.count} layers")
 
 
@@ -28,7 +31,7 @@ STEP = Step(
     name="layers",
     title="Layers",
     number=9,
-    version=2,
+    version=3,
     over=BODIES,
     part_of="plate",
     settings=LayersSettings,

@@ -2911,13 +2911,15 @@ export interface components {
         };
         /**
          * LayerSum
-         * @description Of one body in layers: how many, and what is cured.
+         * @description Of one body in layers: how many, what is cured, and by what they are known.
          */
         LayerSum: {
             /** Layers */
             layers: number;
             /** Ml */
             ml: number;
+            /** Sha256 */
+            sha256: string;
         };
         /** LayersDetail */
         LayersDetail: {
