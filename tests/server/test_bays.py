@@ -65,7 +65,7 @@ class BayTest(WorkCase):
         self.assertEqual((now["layer"], now["layers"]), (0, count))
         # By this the page tells whether the plate is still the one that was sent.
         nodes = self.mira.get(f"/api/cases/{case.number}").json()["nodes"]
-        self.assertEqual([n["good"]["sum"]["sha256"] for n in nodes if n["step"] == "layers"], now["sent"])
+        self.assertEqual([n["good"]["sha256"] for n in nodes if n["step"] == "layers"], now["sent"])
         self.printer.let_pass(now["seconds_left"] / 2)
         half = self.told(row)
         self.assertTrue(0.3 * count < half["layer"] < 0.7 * count)

@@ -255,11 +255,10 @@ class Pin(TypedDict):
 
 
 class LayerSum(TypedDict):
-    """Of one body in layers: how many, what is cured, and by what they are known."""
+    """Of one body in layers: how many, and what is cured."""
 
     layers: int
     ml: float
-    sha256: str
 
 
 class Takes(TypedDict):

@@ -23,8 +23,8 @@ def apply(inputs: Inputs, settings: LayersSettings, run: Run) -> StepResult:
     readings = (Reading("layers", made.count), Reading("cured", made.volume_ml, "ml"))
     data = made.to_bytes()
     runs = Files([FileValue(f"{inputs.piece}.layers", data)])
-    summed = {"layers": made.count, "ml": round(made.volume_ml, 6), "sha256": hashlib.sha256(data).hexdigest()}
-    return StepResult({"runs": runs, "sum": summed}, readings, (), f"{made.count} layers")
+    summed = {"layers": made.count, "ml": round(made.volume_ml, 6)}
+    return StepResult({"runs": runs, "sum": summed, "sha256": hashlib.sha256(data).hexdigest()}, readings, (), f"{made.count} layers")
 
 
 STEP = Step(
@@ -42,7 +42,7 @@ STEP = Step(
         "plate": Need("plate", "plate"),
         "printing": Need("plate", "printing"),
     },
-    gives={"runs": FILES, "sum": json_of(LayerSum)},
+    gives={"runs": FILES, "sum": json_of(LayerSum), "sha256": json_of(str)},
     apply=apply,
     about="What the printer cures.",
 )

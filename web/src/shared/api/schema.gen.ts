@@ -2911,15 +2911,13 @@ export interface components {
         };
         /**
          * LayerSum
-         * @description Of one body in layers: how many, what is cured, and by what they are known.
+         * @description Of one body in layers: how many, and what is cured.
          */
         LayerSum: {
             /** Layers */
             layers: number;
             /** Ml */
             ml: number;
-            /** Sha256 */
-            sha256: string;
         };
         /** LayersDetail */
         LayersDetail: {
@@ -2952,6 +2950,8 @@ export interface components {
         LayersGood: {
             /** Runs */
             runs?: string[] | null;
+            /** Sha256 */
+            sha256?: string | null;
             sum?: components["schemas"]["LayerSum"] | null;
         };
         /** LayersNode */

@@ -71,7 +71,7 @@ function OnePrint({
   print: Print;
   printing: ReturnType<typeof usePrinting>;
 }) {
-  const now = nodesOf(data, "layers").map((n) => goodOf(data, "layers", n.piece)?.sum?.sha256);
+  const now = nodesOf(data, "layers").map((n) => goodOf(data, "layers", n.piece)?.sha256);
   const old = print.sent.length !== now.length || print.sent.some((digest) => !now.includes(digest));
   const trouble = print.state === "failed" || print.state === "stopped" || (isOpen(print) && print.says !== "");
   return (

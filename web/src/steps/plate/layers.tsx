@@ -18,7 +18,7 @@ function layersOf(data: CaseOut): { count: number; layer_mm: number; known: stri
   return {
     count: Math.max(0, ...counts),
     layer_mm: printing.layer_mm,
-    known: nodes.map((n) => goodOf(data, "layers", n.piece)?.sum?.sha256.slice(0, 8)).join("-"),
+    known: nodes.map((n) => goodOf(data, "layers", n.piece)?.sha256?.slice(0, 8)).join("-"),
   };
 }
 
