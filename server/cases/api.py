@@ -13,7 +13,7 @@ from ninja import File, Router, UploadedFile
 
 from accounts.services import label
 from bitecore.anatomy.notation import DECIDUOUS, PERMANENT, tooth
-from bitecore.parts.layer_zip import image_of, png, written
+from bitecore.parts.layer_zip import picture, written
 from bitecore.runsheet import standard
 from bitecore.runsheet.plated import PlateLayers, plate_layers
 from bitecore.text import plain
@@ -276,7 +276,7 @@ def one_layer(request: HttpRequest, number: str, layer: int) -> HttpResponse:
     found = _layers(request, number)
     if not 0 <= layer < len(found.says["layers"]):
         raise Refused("The plate has no such layer.", code="no-layer", status=404)
-    return HttpResponse(png(image_of(found.bodies, layer, found.size_px)), content_type="image/png")
+    return HttpResponse(picture(found.bodies, layer, found.size_px), content_type="image/png")
 
 
 def _wants_layers(case: Case) -> bool:

@@ -14,6 +14,7 @@ from bitecore.mesh import Mesh, check_solid, face_components, volume_ml
 from bitecore.ops.assembly import assemble
 from bitecore.ops.cavity import Keep, cavity
 from bitecore.ops.drains import drains
+from bitecore.ops.nearby import nearby
 from bitecore.ops.voxels import voxels
 from bitecore.runsheet import CASE, MemoryStore, evaluate
 from tests.core.test_runsheet import case
@@ -59,6 +60,22 @@ class VoxelTest(unittest.TestCase):
             np.vstack([a.vertices_mm, b.vertices_mm + [5, 0, 0]]), np.vstack([a.faces, b.faces + len(a.vertices_mm)])
         )  # fmt: skip
         self.assertAlmostEqual(voxels(both, cell=0.5, pad=1.0).volume_ml, 1.5, delta=0.12)
+
+
+class NearbyTest(unittest.TestCase):
+    def test_beside_a_distance_transform_of_another_library(self) -> None:
+        random = np.random.default_rng(4)
+        for shape, share in (((40, 31, 23), 0.002), ((17, 50, 9), 0.05), ((1, 6, 1), 0.3), ((8, 8, 8), 0.0)):
+            marked = random.random(shape) < share
+            theirs = ndimage.distance_transform_edt(~marked) if marked.any() else np.full(shape, np.inf)
+            for within in (1, 4, 9):
+                off, which = nearby(marked, within=within)
+                near = theirs <= within
+                np.testing.assert_allclose(off[near], theirs[near], atol=1e-5)
+                self.assertTrue((off[~near] > within).all())
+                place = np.stack(np.unravel_index(which[near], shape), 1)
+                self.assertTrue(marked[tuple(place.T)].all())
+                np.testing.assert_allclose(np.linalg.norm(place - np.argwhere(near), axis=1), theirs[near], atol=1e-5)
 
 
 class BoxTest(unittest.TestCase):

@@ -22,7 +22,7 @@ from bitecore.files import stl
 from bitecore.mesh import Mesh, volume_ml
 from bitecore.ops.layers import Layers, layers
 from bitecore.ops.rigid import placed
-from bitecore.parts.layer_zip import about, image_of, png, written
+from bitecore.parts.layer_zip import about, picture, written
 from bitecore.runsheet import CASE, MemoryStore, evaluate
 from bitecore.runsheet.plated import plate_layers
 from tests.core.test_runsheet import case
@@ -36,11 +36,15 @@ def at(x: float, y: float, z: float) -> np.ndarray:
     return placed(np.eye(3), [x, y, z])
 
 
+def seen(bodies: list[Layers], layer: int, size_px: tuple[int, int]) -> np.ndarray:
+    """(tall, wide) rows towards +y: 1 where another library's reader of the picture finds white."""
+    return np.asarray(Image.open(io.BytesIO(picture(bodies, layer, size_px)))).astype(np.uint8)[::-1]
+
+
 class ShapeTest(unittest.TestCase):
     def test_a_box_to_the_pixel(self) -> None:
         made = layers(box((10, 6, 2)), at(3.01, 4.01, 0), pixel_mm=0.05, layer_mm=0.1)
-        image = np.zeros((400, 400), np.uint8)
-        made.paint(7, image)
+        image = seen([made], 7, (400, 400))
         rows, columns = np.flatnonzero(image.any(1)), np.flatnonzero(image.any(0))
         # Middles at 0.025 + 0.05 k between 3.01 and 13.01, and between 4.01 and 10.01.
         self.assertEqual((columns[0], columns[-1], rows[0], rows[-1]), (60, 259, 80, 199))
@@ -80,19 +84,25 @@ class ZipTest(unittest.TestCase):
         with zipfile.ZipFile(io.BytesIO(written(bodies, says))) as archive:
             self.assertEqual(json.loads(archive.read("layers.json")), says)
             self.assertEqual(len(archive.namelist()), 61)
-            picture = Image.open(io.BytesIO(archive.read(says["layers"][12]["file"])))
-            self.assertEqual((picture.mode, picture.size), ("1", (800, 400)))
-            seen = np.asarray(picture)
+            image = Image.open(io.BytesIO(archive.read(says["layers"][12]["file"])))
+            self.assertEqual((image.mode, image.size), ("1", (800, 400)))
+            read = np.asarray(image)
         # Row 0 at the far side: the box lies in front, so low in the picture.
-        rows = np.flatnonzero(seen[:, :300].any(1))
+        rows = np.flatnonzero(read[:, :300].any(1))
         self.assertEqual((rows[0], rows[-1]), (400 - 200, 400 - 81))
-        self.assertAlmostEqual(seen.sum() * 0.05**2, says["layers"][12]["area_mm2"], places=3)
+        self.assertAlmostEqual(read.sum() * 0.05**2, says["layers"][12]["area_mm2"], places=3)
         self.assertEqual(says["seconds"], 5 * 30 + 55 * 7)
         self.assertAlmostEqual(says["resin_ml"], sum(b.volume_ml for b in bodies), places=5)
 
-    def test_a_png_of_odd_width(self) -> None:
-        ink = (np.random.default_rng(3).random((13, 21)) > 0.5).astype(np.uint8)
-        np.testing.assert_array_equal(np.asarray(Image.open(io.BytesIO(png(ink)))).astype(np.uint8), ink)
+    def test_a_picture_of_odd_width_and_what_stands_over_its_edges(self) -> None:
+        random = np.random.default_rng(3)
+        # Sixty boxes 1 mm high on a plate of 21 by 13 pixels of 0.1 mm, many of them over its edges.
+        for low in random.uniform(-0.6, 2.0, (60, 2)):
+            size = random.uniform(0.1, 1.2, 2)
+            made = layers(box((size[0], size[1], 1)), at(low[0], low[1], 0), pixel_mm=0.1, layer_mm=0.1)
+            i, j = np.meshgrid((np.arange(21) + 0.5) * 0.1, (np.arange(13) + 0.5) * 0.1)
+            inside = (i > low[0]) & (i < low[0] + size[0]) & (j > low[1]) & (j < low[1] + size[1])
+            np.testing.assert_array_equal(seen([made], 4, (21, 13)), inside)
 
 
 class JawTest(unittest.TestCase):
@@ -117,8 +127,7 @@ class JawTest(unittest.TestCase):
             for k in range(3, made.count, 60):
                 theirs = solid.slice((k + 0.5) * made.layer_mm).area()
                 self.assertAlmostEqual(areas[k], theirs, delta=0.01 * theirs + 0.05)
-            image = np.zeros((found.size_px[1], found.size_px[0]), np.uint8)
-            made.paint(150, image)
+            image = seen([made], 150, found.size_px)
             rows = np.flatnonzero(image.any(1))[::40]
             columns = np.flatnonzero(image.any(0))
             columns = np.arange(columns[0] - 3, columns[-1] + 4, 5)
@@ -137,8 +146,8 @@ class JawTest(unittest.TestCase):
     def test_one_picture_holds_both_jaws(self) -> None:
         found = plate_layers(self.graph, self.store.blobs)
         assert found
-        seen = image_of(found.bodies, 100, found.size_px)
-        self.assertAlmostEqual(seen.sum() * 0.05**2, found.says["layers"][100]["area_mm2"], delta=1e-6)
+        image = seen(found.bodies, 100, found.size_px)
+        self.assertAlmostEqual(image.sum() * 0.05**2, found.says["layers"][100]["area_mm2"], delta=1e-6)
 
 
 class RunTest(unittest.TestCase):

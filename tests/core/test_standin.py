@@ -12,9 +12,8 @@ import zipfile
 from typing import Any
 from urllib.parse import urlsplit
 
-import numpy as np
+from PIL import Image
 
-from bitecore.parts.layer_zip import png
 from tests.printer import Printer
 
 SECONDS, AREA = [30.0, 30.0, 7.5, 7.5, 7.5], 400.0
@@ -24,11 +23,12 @@ def layers_zip(**changed: Any) -> bytes:
     """Five layers of 0.05 mm, 20 × 20 mm each."""
     rows = [{"file": f"{k:05d}.png", "z_mm": [k * 0.05, (k + 1) * 0.05], "area_mm2": AREA, "seconds": s} for k, s in enumerate(SECONDS)]
     says = {"format": 1, "size_px": [64, 48], "layers": rows} | changed
-    out = io.BytesIO()
+    out, picture = io.BytesIO(), io.BytesIO()
+    Image.new("1", (64, 48), 1).save(picture, "PNG")
     with zipfile.ZipFile(out, "w") as archive:
         archive.writestr("layers.json", json.dumps(says))
         for row in rows:
-            archive.writestr(row["file"], png(np.ones((48, 64), np.uint8)))
+            archive.writestr(row["file"], picture.getvalue())
     return out.getvalue()
 
 

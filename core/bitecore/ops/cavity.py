@@ -18,12 +18,15 @@ from skimage.measure import marching_cubes
 from ..mesh import GROUP_CUT, Mesh
 from ..progress import QUIET, Run
 from .closest import ClosestPoints
+from .nearby import nearby
 from .segments import to_segment
 from .voxels import Voxels, voxels
 
 _CELL_MM = 0.4
 # Of the ball that opens the cavity; how many cells either side of the wall the distance is asked exactly.
 _ROUND_MM, _BAND = 1.0, 1.5
+# Of the blur that rounds it, cells to each side.
+_BLUR = 3
 # Less than this is no room worth having (ml).
 _LEAST_ML = 0.05
 # Corners that change the surface by less than this are left out.
@@ -97,7 +100,9 @@ def _without_floor(grid: Voxels, bottom: float, wall_mm: float) -> Voxels:
 
 def _depth(grid: Voxels, skin: ClosestPoints, wall_mm: float, keep: Sequence[Keep], run: Run) -> NDArray[np.float32]:
     """mm under the surface, by the grid; exact where the cavity's surface may run."""
-    depth = (ndimage.distance_transform_edt(grid.inside).astype(np.float32) - 0.5) * np.float32(grid.cell)
+    # How deep it is where the ball fits with room to spare is no matter.
+    deepest = int(np.ceil((wall_mm + _ROUND_MM) / grid.cell)) + 2
+    depth = (nearby(~grid.inside, within=deepest)[0] - np.float32(0.5)) * np.float32(grid.cell)
     run.tick(0.3, "how deep")
     band = np.abs(depth - wall_mm) < _BAND * grid.cell
     depth[band] = skin.query(grid.middles(band), within_mm=wall_mm + _BAND * grid.cell).distance_mm
@@ -119,12 +124,12 @@ def _opened(depth: NDArray[np.float32], wall_mm: float) -> NDArray[np.float32]:
     deep = depth >= wall_mm + _ROUND_MM
     if not deep.any():
         return np.full_like(depth, -1)
-    away, nearest = ndimage.distance_transform_edt(~deep, return_indices=True)
+    away, nearest = nearby(deep, within=int(_ROUND_MM / _CELL_MM) + _BLUR + 2)
     # How far the nearest of the deep cells is past the level: finer than the grid.
-    past = np.clip(depth[tuple(nearest)] - (wall_mm + _ROUND_MM), 0, _CELL_MM) * (away > 0)
+    past = np.clip(depth.ravel()[nearest] - (wall_mm + _ROUND_MM), 0, _CELL_MM) * (away > 0)
     level = (_ROUND_MM - (away * _CELL_MM - past)).astype(np.float32)
     level[deep] = _ROUND_MM
-    level = ndimage.gaussian_filter(level, 1.0, truncate=2.5)
+    level = ndimage.gaussian_filter(level, 1.0, radius=_BLUR)
     return np.minimum(level, depth - np.float32(wall_mm))
 
 

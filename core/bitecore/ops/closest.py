@@ -54,30 +54,44 @@ def _boxes(tri, leaves):
     return box
 
 
+@nb.njit(cache=True)
+def _balls(tri):
+    """(m, 4) middle and radius of a ball around each triangle."""
+    out = np.empty((len(tri), 4))
+    for t in range(len(tri)):
+        for axis in range(3):
+            out[t, axis] = (tri[t, 0, axis] + tri[t, 1, axis] + tri[t, 2, axis]) / 3
+        far = 0.0
+        for c in range(3):
+            x, y, z = tri[t, c, 0] - out[t, 0], tri[t, c, 1] - out[t, 1], tri[t, c, 2] - out[t, 2]
+            far = max(far, x * x + y * y + z * z)
+        out[t, 3] = np.sqrt(far) * (1 + 1e-12)
+    return out
+
+
 @nb.njit(cache=True, inline="always")
-def _box_distance(box, k, p):
-    d = 0.0
-    for axis in range(3):
-        x = max(box[k, axis] - p[axis], p[axis] - box[k, axis + 3])
-        if x > 0.0:
-            d += x * x
-    return d
+def _box_distance(box, k, px, py, pz):
+    x = max(max(box[k, 0] - px, px - box[k, 3]), 0.0)
+    y = max(max(box[k, 1] - py, py - box[k, 4]), 0.0)
+    z = max(max(box[k, 2] - pz, pz - box[k, 5]), 0.0)
+    return x * x + y * y + z * z
 
 
 @nb.njit(cache=True)
-def _on_triangle(p, t):
+def _on_triangle(px, py, pz, tri, t):
     """Squared distance and the weights v, w of the second and third corner."""
-    abx, aby, abz = t[1, 0] - t[0, 0], t[1, 1] - t[0, 1], t[1, 2] - t[0, 2]
-    acx, acy, acz = t[2, 0] - t[0, 0], t[2, 1] - t[0, 1], t[2, 2] - t[0, 2]
-    apx, apy, apz = p[0] - t[0, 0], p[1] - t[0, 1], p[2] - t[0, 2]
+    ax, ay, az = tri[t, 0, 0], tri[t, 0, 1], tri[t, 0, 2]
+    abx, aby, abz = tri[t, 1, 0] - ax, tri[t, 1, 1] - ay, tri[t, 1, 2] - az
+    acx, acy, acz = tri[t, 2, 0] - ax, tri[t, 2, 1] - ay, tri[t, 2, 2] - az
+    apx, apy, apz = px - ax, py - ay, pz - az
     d1 = abx * apx + aby * apy + abz * apz
     d2 = acx * apx + acy * apy + acz * apz
     v, w = 0.0, 0.0
     if not (d1 <= 0 and d2 <= 0):
-        bpx, bpy, bpz = p[0] - t[1, 0], p[1] - t[1, 1], p[2] - t[1, 2]
+        bpx, bpy, bpz = px - tri[t, 1, 0], py - tri[t, 1, 1], pz - tri[t, 1, 2]
         d3 = abx * bpx + aby * bpy + abz * bpz
         d4 = acx * bpx + acy * bpy + acz * bpz
-        cpx, cpy, cpz = p[0] - t[2, 0], p[1] - t[2, 1], p[2] - t[2, 2]
+        cpx, cpy, cpz = px - tri[t, 2, 0], py - tri[t, 2, 1], pz - tri[t, 2, 2]
         d5 = abx * cpx + aby * cpy + abz * cpz
         d6 = acx * cpx + acy * cpy + acz * cpz
         vc, vb, va = d1 * d4 - d3 * d2, d5 * d2 - d1 * d6, d3 * d6 - d5 * d4
@@ -99,19 +113,21 @@ def _on_triangle(p, t):
 
 
 @nb.njit(cache=True, nogil=True)
-def _query(points, tri, box, leaves, cap, dist, index, weight):
+def _query(points, tri, ball, box, leaves, cap, dist, index, weight):
+    # Scalars instead of rows: a row of an array is counted while it is held, and two threads wait for that count.
     stack = np.empty(64, np.int64)
     reach = np.empty(64)
     before = -1
     for q in range(len(points)):
-        p = points[q]
+        px, py, pz = points[q, 0], points[q, 1], points[q, 2]
         best, found, bv, bw = cap * cap, -1, 0.0, 0.0
         if before >= 0:
             # Neighbours in the list are mostly neighbours in space: the last answer is a good bound for the next.
-            d, v, w = _on_triangle(p, tri[before])
+            d, v, w = _on_triangle(px, py, pz, tri, before)
             if d < best:
                 best, found, bv, bw = d, before, v, w
-        stack[0], reach[0], top = 0, _box_distance(box, 0, p), 1
+        near = np.sqrt(best)
+        stack[0], reach[0], top = 0, _box_distance(box, 0, px, py, pz), 1
         while top:
             top -= 1
             if reach[top] >= best:
@@ -120,12 +136,15 @@ def _query(points, tri, box, leaves, cap, dist, index, weight):
             if k >= leaves - 1:
                 leaf = k - leaves + 1
                 for t in range(leaf * _LEAF, min((leaf + 1) * _LEAF, len(tri))):
-                    d, v, w = _on_triangle(p, tri[t])
+                    x, y, z, r = px - ball[t, 0], py - ball[t, 1], pz - ball[t, 2], near + ball[t, 3]
+                    if x * x + y * y + z * z > r * r:
+                        continue
+                    d, v, w = _on_triangle(px, py, pz, tri, t)
                     if d < best:
-                        best, found, bv, bw = d, t, v, w
+                        best, found, bv, bw, near = d, t, v, w, np.sqrt(d)
                 continue
             left, right = 2 * k + 1, 2 * k + 2
-            dl, dr = _box_distance(box, left, p), _box_distance(box, right, p)
+            dl, dr = _box_distance(box, left, px, py, pz), _box_distance(box, right, px, py, pz)
             if dl < dr:
                 left, right, dl, dr = right, left, dr, dl
             # The nearer child on top of the stack.
@@ -170,6 +189,7 @@ class ClosestPoints:
         while self._leaves * _LEAF < len(corner):
             self._leaves *= 2
         self._box = _boxes(self._tri, self._leaves)
+        self._ball = _balls(self._tri)
         self._normals: NDArray | None = None
 
     def query(self, points_mm: ArrayLike, *, within_mm: float = np.inf) -> Hits:
@@ -179,7 +199,7 @@ class ClosestPoints:
         parts = [slice(s, s + 4096) for s in range(0, len(p), 4096)]
 
         def one(part: slice) -> None:
-            _query(p[part], self._tri, self._box, self._leaves, within_mm, dist[part], index[part], weight[part])
+            _query(p[part], self._tri, self._ball, self._box, self._leaves, within_mm, dist[part], index[part], weight[part])
 
         if len(parts) > 1:
             with ThreadPoolExecutor(2) as pool:

@@ -100,14 +100,28 @@ def _swept(start, crossing, rows):
 
 
 @nb.njit(cache=True, nogil=True)
-def _painted(offset, runs, first_row, tall, x, y, out):
-    for j in range(max(tall, 0)):
+def _painted(offset, runs, first_row, out):
+    for j in range(out.shape[0]):
+        for r in range(offset[first_row + j], offset[first_row + j + 1]):
+            for i in range(runs[r, 0], min(runs[r, 1], out.shape[1])):
+                out[j, i] = 1
+
+
+@nb.njit(cache=True, nogil=True)
+def _in_bits(offset, runs, first_row, tall, x, y, wide, out):
+    for j in range(tall):
         at = y + j
         if at < 0 or at >= out.shape[0]:
             continue
         for r in range(offset[first_row + j], offset[first_row + j + 1]):
-            for i in range(max(runs[r, 0] + x, 0), min(runs[r, 1] + x, out.shape[1])):
-                out[at, i] = 1
+            i, end = max(runs[r, 0] + x, 0), min(runs[r, 1] + x, wide)
+            while i < end:
+                if i & 7 == 0 and i + 8 <= end:
+                    out[at, i >> 3] = 255
+                    i += 8
+                else:
+                    out[at, i >> 3] |= 128 >> (i & 7)
+                    i += 1
 
 
 @dataclass(frozen=True)
@@ -129,15 +143,16 @@ class Layers:
     pixel_mm: float
     layer_mm: float
 
-    def paint(self, layer: int, image: NDArray[np.uint8]) -> None:
-        """Into an image (rows towards +y, columns towards +x) of the plate from its corner on: 1 where it is cured."""
+    def in_bits(self, layer: int, wide: int, rows: NDArray[np.uint8]) -> None:
+        """Into rows (towards +y) of `wide` pixels of the plate from its corner on, eight a byte, the left one its highest bit: set
+        where it is cured."""
         if layer < self.count:
-            _painted(self.offset, self.runs, layer * self.tall, self.tall, self.x, self.y, image)
+            _in_bits(self.offset, self.runs, layer * self.tall, self.tall, self.x, self.y, wide, rows)
 
     def only(self, layer: int, image: NDArray[np.uint8]) -> None:
-        """The same into an image of the body alone, (tall, wide)."""
+        """Into an image of the body alone, (tall, wide): 1 where it is cured."""
         if 0 <= layer < self.count:
-            _painted(self.offset, self.runs, layer * self.tall, self.tall, 0, 0, image)
+            _painted(self.offset, self.runs, layer * self.tall, image[: self.tall])
 
     def areas_mm2(self) -> NDArray[np.float64]:
         """(count,) cured in each layer."""

@@ -12,7 +12,6 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from ..ops.layers import Layers
 from ..progress import QUIET, Run
@@ -20,26 +19,20 @@ from ..progress import QUIET, Run
 _TIME = (2020, 1, 1, 0, 0, 0)
 
 
-def png(image: NDArray[np.uint8]) -> bytes:
-    """(rows, columns) of 0 and 1, row 0 at the top, as a PNG of one bit a pixel (ISO/IEC 15948)."""
-    tall, wide = image.shape
-    rows = np.zeros((tall, (wide + 7) // 8 + 1), np.uint8)
-    rows[:, 1:] = np.packbits(image, axis=1)
+def picture(bodies: Sequence[Layers], layer: int, size_px: tuple[int, int]) -> bytes:
+    """One layer of the whole plate as a PNG of one bit a pixel (ISO/IEC 15948), row 0 at the far side (+y): white where it is
+    cured."""
+    wide, tall = size_px
+    # Each row begins with a byte that says how it is filtered: not at all.
+    rows = np.zeros((tall, 1 + (wide + 7) // 8), np.uint8)
+    for body in bodies:
+        body.in_bits(layer, wide, rows[::-1, 1:])
     head = struct.pack(">IIBBBBB", wide, tall, 1, 0, 0, 0, 0)
-    packed = zlib.compress(rows.tobytes(), 1)
-    return b"\x89PNG\r\n\x1a\n" + _chunk(b"IHDR", head) + _chunk(b"IDAT", packed) + _chunk(b"IEND", b"")
+    return b"\x89PNG\r\n\x1a\n" + _chunk(b"IHDR", head) + _chunk(b"IDAT", zlib.compress(rows, 1)) + _chunk(b"IEND", b"")
 
 
 def _chunk(kind: bytes, data: bytes) -> bytes:
     return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(data, zlib.crc32(kind)))
-
-
-def image_of(bodies: Sequence[Layers], layer: int, size_px: tuple[int, int]) -> NDArray[np.uint8]:
-    """(tall, wide) one layer of the whole plate, row 0 at the far side (+y): 1 where it is cured."""
-    image = np.zeros((size_px[1], size_px[0]), np.uint8)
-    for body in bodies:
-        body.paint(layer, image)
-    return image[::-1]
 
 
 def about(bodies: Sequence[Layers], size_px: tuple[int, int], names: Mapping[str, str], timing: Mapping[str, float]) -> dict[str, Any]:
@@ -76,4 +69,4 @@ def written(bodies: Sequence[Layers], says: dict[str, Any], run: Run = QUIET) ->
 
 def _images(bodies: Sequence[Layers], count: int, size: tuple[int, int]) -> Iterator[bytes]:
     with ThreadPoolExecutor(2) as pool:
-        yield from pool.map(lambda k: png(image_of(bodies, k, size)), range(count))
+        yield from pool.map(lambda k: picture(bodies, k, size), range(count))
