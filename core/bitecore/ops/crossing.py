@@ -39,7 +39,32 @@ def _through(p, q, a, b, c):
 
 
 @nb.njit(cache=True)
+def _one_side(v, f, i, j):
+    """Does all of triangle j but corners that it shares with i lie clearly on one side of the plane of i? Then they cannot cross."""
+    a, b, c = f[i, 0], f[i, 1], f[i, 2]
+    e0, e1, e2 = v[b, 0] - v[a, 0], v[b, 1] - v[a, 1], v[b, 2] - v[a, 2]
+    g0, g1, g2 = v[c, 0] - v[a, 0], v[c, 1] - v[a, 1], v[c, 2] - v[a, 2]
+    n0, n1, n2 = e1 * g2 - e2 * g1, e2 * g0 - e0 * g2, e0 * g1 - e1 * g0
+    least = 1e-9 * (abs(n0) + abs(n1) + abs(n2))
+    above, below = 0, 0
+    for x in range(3):
+        k = f[j, x]
+        if k == a or k == b or k == c:
+            continue
+        d = n0 * (v[k, 0] - v[a, 0]) + n1 * (v[k, 1] - v[a, 1]) + n2 * (v[k, 2] - v[a, 2])
+        if d > least:
+            above += 1
+        elif d < -least:
+            below += 1
+        else:
+            return False
+    return above == 0 or below == 0
+
+
+@nb.njit(cache=True)
 def _cross(v, f, i, j):
+    if _one_side(v, f, i, j) or _one_side(v, f, j, i):
+        return False
     shared, si, sj = 0, 0, 0
     for x in range(3):
         for y in range(3):
