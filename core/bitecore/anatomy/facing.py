@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -46,7 +47,8 @@ def as_they_came(upper: Jaw, lower: Jaw) -> Facing | None:
     facing, ahead = float(unit(upper.up) @ unit(lower.up)), float(unit(upper.front) @ unit(lower.front))
     if facing > -0.7 or ahead < 0.5:
         return None
-    sound = [without_flaws(jaw.mesh) for jaw in (upper, lower)]
+    with ThreadPoolExecutor(2) as pool:
+        sound = list(pool.map(without_flaws, (upper.mesh, lower.mesh)))
     flawed = sound[0] is not upper.mesh or sound[1] is not lower.mesh
     upper, lower = replace(upper, mesh=sound[0]), replace(lower, mesh=sound[1])
     meet = relation(upper.mesh, lower.mesh, lower_to_upper=np.eye(4), lower_up=lower.up, upper_up=upper.up)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -43,7 +44,8 @@ def relation(upper: Mesh, lower: Mesh, *, lower_to_upper: ArrayLike, lower_up: A
     cusp may go through the middle of a triangle; vertices first, then finer around the nearest of them. lower_up,
     upper_up : to the tips, each in its jaw's home."""
     # Bits that float beside a scan touch nothing in the mouth.
-    above, below = _Probed(largest_piece(upper), upper_up), _Probed(largest_piece(lower), lower_up)
+    with ThreadPoolExecutor(2) as pool:
+        above, below = pool.map(_Probed.of, (upper, lower), (upper_up, lower_up))
     m = np.asarray(lower_to_upper, np.float64)
     back = np.linalg.inv(m)
     own, other = below.from_surface(above, m), above.from_surface(below, back)
@@ -82,6 +84,10 @@ class _Asked:
 
 class _Probed:
     """One jaw's main piece, both asked from and asked about."""
+
+    @classmethod
+    def of(cls, mesh: Mesh, up: ArrayLike) -> _Probed:
+        return cls(largest_piece(mesh), up)
 
     def __init__(self, mesh: Mesh, up: ArrayLike) -> None:
         self.mesh = mesh

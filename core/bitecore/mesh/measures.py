@@ -32,7 +32,7 @@ def face_areas_mm2(mesh: Mesh) -> NDArray:
     return mesh._memo["areas"]
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _area_vectors(v, f):
     out = np.empty((len(f), 3))
     for i in range(len(f)):
@@ -88,7 +88,7 @@ def vertex_normals(mesh: Mesh) -> NDArray:
     return np.divide(out, length, out=np.zeros_like(out), where=length > 1e-15)
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _angle_weighted(v, f, normal):
     out = np.zeros_like(v)
     for i in range(len(f)):
@@ -105,7 +105,7 @@ def _angle_weighted(v, f, normal):
     return out
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _moments(v, f, vector):
     """(area, first moment, 12 times the second) about `shift`, which keeps digits far from the origin."""
     shift = np.zeros(3)

@@ -14,7 +14,7 @@ from .mesh import Mesh
 _APART_MM = 0.002
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _edge_table(faces, n_vertices):
     """Half-edges h = 3f + k bucketed by their lower vertex; twin by search within the bucket."""
     m = faces.shape[0]
@@ -72,7 +72,7 @@ def edge_table(mesh: Mesh) -> EdgeTable:
     return mesh._memo["edges"]
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _components(twin, count, m):
     label = np.full(m, -1, np.int32)
     stack = np.empty(m, np.int64)
@@ -106,7 +106,7 @@ def face_components(mesh: Mesh) -> tuple[int, NDArray[np.int32]]:
     return int(n), label
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _loops(faces, border, source_first, source_next, n_border):
     """Chain border half-edges head to tail; a vertex passed twice uses up its half-edges in order."""
     used = np.zeros(n_border, np.bool_)
@@ -201,7 +201,7 @@ def check_solid(mesh: Mesh) -> SolidCheck:
     )
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _fan_labels(faces, twin, count, same):
     """Union-find over corners: corners of one vertex joined across shared, well-turned edges."""
     n = faces.size

@@ -17,7 +17,7 @@ from ..mesh import Mesh, vertex_normals
 _LEAF = 4
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _spread(x):
     x = (x | (x << 16)) & 0x030000FF
     x = (x | (x << 8)) & 0x0300F00F
@@ -25,7 +25,7 @@ def _spread(x):
     return (x | (x << 2)) & 0x09249249
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _codes(middle, low, extent):
     out = np.empty(len(middle), np.int64)
     for i in range(len(middle)):
@@ -36,7 +36,7 @@ def _codes(middle, low, extent):
     return out
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _boxes(tri, leaves):
     box = np.empty((2 * leaves - 1, 6))
     for leaf in range(leaves):
@@ -54,7 +54,7 @@ def _boxes(tri, leaves):
     return box
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _balls(tri):
     """(m, 4) middle and radius of a ball around each triangle."""
     out = np.empty((len(tri), 4))
@@ -77,7 +77,7 @@ def _box_distance(box, k, px, py, pz):
     return x * x + y * y + z * z
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _on_triangle(px, py, pz, tri, t):
     """Squared distance and the weights v, w of the second and third corner."""
     ax, ay, az = tri[t, 0, 0], tri[t, 0, 1], tri[t, 0, 2]

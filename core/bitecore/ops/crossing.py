@@ -38,7 +38,7 @@ def _through(p, q, a, b, c):
     return 0.0 <= t <= 1.0
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _one_side(v, f, i, j):
     """Does all of triangle j but corners that it shares with i lie clearly on one side of the plane of i? Then they cannot cross."""
     a, b, c = f[i, 0], f[i, 1], f[i, 2]
@@ -61,7 +61,7 @@ def _one_side(v, f, i, j):
     return above == 0 or below == 0
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _cross(v, f, i, j):
     if _one_side(v, f, i, j) or _one_side(v, f, j, i):
         return False
@@ -155,7 +155,7 @@ def _hashed(low, high, cell_low, cell, mask):
     return order, start
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _boxes(v, f):
     low, high = np.empty((len(f), 3)), np.empty((len(f), 3))
     for i in range(len(f)):

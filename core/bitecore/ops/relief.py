@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from ..mesh import Mesh, vertex_normals
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _neighbours(faces, n):
     """(start (n + 1,), other): per vertex its neighbours, each once (at a border one is left out)."""
     start = np.zeros(n + 1, np.int32)
@@ -28,7 +28,7 @@ def _neighbours(faces, n):
     return start, other
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _smoothed(start, other, values, rounds):
     n = len(values)
     now, then = values.copy(), np.empty_like(values)
