@@ -4,11 +4,17 @@ from __future__ import annotations
 
 from functools import cache
 
+import manifold3d
 import numpy as np
 from numpy.typing import NDArray
 
 from bitecore.mesh import Mesh
 from demo.arch import ArchPlan, Pair, pair
+
+
+def manifold(mesh: Mesh) -> manifold3d.Manifold:
+    """A closed mesh as a solid of another library, for exact volumes, sections and booleans."""
+    return manifold3d.Manifold(manifold3d.Mesh64(np.array(mesh.vertices_mm), mesh.faces.astype(np.uint64, order="C")))
 
 
 def box(size: tuple[float, float, float] = (1.0, 1.0, 1.0)) -> Mesh:

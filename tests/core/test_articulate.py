@@ -5,7 +5,6 @@ from __future__ import annotations
 import unittest
 from functools import cached_property
 
-import manifold3d
 import numpy as np
 import trimesh
 
@@ -17,13 +16,9 @@ from bitecore.parts.pin_places import AIR_MM, POST_MM, ZONES, Room
 from bitecore.parts.pins import DEEP_MM, PIN_MM, pair, play
 from bitecore.runsheet import CASE, MemoryStore, evaluate, standard
 from tests.core.test_runsheet import case
-from tests.shapes import box, jaws, sphere
+from tests.shapes import box, jaws, manifold, sphere
 
 PINS = {"articulate": {"*": {"style": "pins"}}}
-
-
-def solid(mesh: Mesh) -> manifold3d.Manifold:
-    return manifold3d.Manifold(manifold3d.Mesh64(np.array(mesh.vertices_mm), np.array(mesh.faces, np.uint64)))
 
 
 def pieces() -> tuple[Mesh, Mesh]:
@@ -134,8 +129,8 @@ class JawTest(unittest.TestCase):
     def test_closed_exactly_open_freely_blocked_sideways(self) -> None:
         """By exact booleans (manifold3d): the measure of the issue is what is asked here."""
         before, now = self.on_bench(self.graph, "base"), self.on_bench(self.graph)
-        upper, lower = solid(now["upper"]), solid(now["lower"])
-        own = (solid(before["upper"]) ^ solid(before["lower"])).volume()
+        upper, lower = manifold(now["upper"]), manifold(now["lower"])
+        own = (manifold(before["upper"]) ^ manifold(before["lower"])).volume()
         self.assertAlmostEqual((upper ^ lower).volume(), own, delta=1e-3)
         for apart in (0.5, 1, 2, 4, 6, 8, 12, 20):
             self.assertLess((upper.translate([0, 0, apart]) ^ lower).volume(), 1e-3, apart)
@@ -143,7 +138,7 @@ class JawTest(unittest.TestCase):
             self.assertGreater((upper.translate([x, y, 0.5]) ^ lower).volume(), 1.0, (x, y))
         # The posts meet at exactly the bite: lowered by 10 µm they overlap by their seats.
         more = (upper.translate([0, 0, -0.01]) ^ lower).volume() - (
-            solid(before["upper"]).translate([0, 0, -0.01]) ^ solid(before["lower"])
+            manifold(before["upper"]).translate([0, 0, -0.01]) ^ manifold(before["lower"])
         ).volume()
         seats = 4 * np.pi * (POST_MM**2 - (PIN_MM + 0.75) ** 2) * 0.01
         self.assertGreater(more, seats)
@@ -154,9 +149,9 @@ class JawTest(unittest.TestCase):
         pins = {"p1": {"zone": "side left", "at": pin["at_mm"]}}
         graph = self.worked(articulate={"*": {"style": "pins", "pins": pins}}, bite={"*": {"left_mm": 1.5, "up_mm": -0.6}})
         before, now = self.on_bench(graph, "base"), self.on_bench(graph)
-        own = (solid(before["upper"]) ^ solid(before["lower"])).volume()
-        self.assertAlmostEqual((solid(now["upper"]) ^ solid(now["lower"])).volume(), own, delta=1e-3)
-        self.assertGreater((solid(now["upper"]).translate([0.3, 0, 0.5]) ^ solid(now["lower"])).volume(), 1.0)
+        own = (manifold(before["upper"]) ^ manifold(before["lower"])).volume()
+        self.assertAlmostEqual((manifold(now["upper"]) ^ manifold(now["lower"])).volume(), own, delta=1e-3)
+        self.assertGreater((manifold(now["upper"]).translate([0.3, 0, 0.5]) ^ manifold(now["lower"])).volume(), 1.0)
         stands = next(p for p in graph.node("articulate").json("pins") if p["zone"] == "side left")
         moved = float(np.linalg.norm(np.array(stands["at_mm"]) - pin["at_mm"]))
         said = {f["code"] for f in graph.node("articulate").manifest.flags}
@@ -199,14 +194,14 @@ class JawTest(unittest.TestCase):
             self.assertEqual(check_solid(body).components, 1)
         for piece in graph.jaws:
             struts = [
-                solid(s.mesh)
+                manifold(s.mesh)
                 for s in unpack(graph.node("articulate").manifest.values["solids"]["by_piece"][piece], self.store.blobs)
                 if s.op == "add"
             ]
             for step in ("label", "drains"):
                 for cut in unpack(graph.node(step, piece).manifest.values["solids"], self.store.blobs):
                     for strut in struts:
-                        self.assertLess((strut ^ solid(cut.mesh)).volume(), 1e-3, (step, piece))
+                        self.assertLess((strut ^ manifold(cut.mesh)).volume(), 1e-3, (step, piece))
 
     def test_one_jaw_or_an_open_bite_has_no_pins_and_says_why(self) -> None:
         upper, _ = jaws(5)

@@ -23,7 +23,7 @@ from bitecore.ops.weld import weld
 from bitecore.runsheet import CASE, MemoryStore, evaluate
 from demo import rescans
 from tests.core.test_runsheet import case
-from tests.shapes import dome, jaws, sheet, turn
+from tests.shapes import dome, jaws, manifold, sheet, turn
 from tests.trial.second import mouth, second_plan
 
 
@@ -34,9 +34,9 @@ def assert_printable(case: unittest.TestCase, body: Mesh) -> None:
     case.assertTrue(theirs.is_watertight and theirs.is_winding_consistent)
     case.assertAlmostEqual(theirs.volume / (volume_ml(body) * 1000), 1, places=9)
     case.assertGreater(theirs.volume, 0)
-    manifold = manifold3d.Manifold(manifold3d.Mesh64(np.array(body.vertices_mm), body.faces.astype(np.uint64, order="C")))
-    case.assertEqual(manifold.status(), manifold3d.Error.NoError)
-    case.assertAlmostEqual(manifold.volume() / theirs.volume, 1, places=6)
+    solid = manifold(body)
+    case.assertEqual(solid.status(), manifold3d.Error.NoError)
+    case.assertAlmostEqual(solid.volume() / theirs.volume, 1, places=6)
     # 5 µm outside any face the generalised winding number (Jacobson 2013, libigl) is 0, and 5 µm inside it is 1;
     # where the surface crosses itself deeper than that it is -1 or 2.
     corner = body.vertices_mm[body.faces]

@@ -10,7 +10,6 @@ import zipfile
 from pathlib import Path
 
 import igl
-import manifold3d
 import numpy as np
 import trimesh
 from PIL import Image
@@ -26,7 +25,7 @@ from bitecore.parts.layer_zip import about, picture, written
 from bitecore.runsheet import CASE, MemoryStore, evaluate
 from bitecore.runsheet.plated import plate_layers
 from tests.core.test_runsheet import case
-from tests.shapes import box, jaws, sphere
+from tests.shapes import box, jaws, manifold, sphere
 
 NAMES = {"printer": "Wren", "resin": "Plaster grey"}
 TIMING = {"layer_s": 7.0, "first_layer_s": 30.0, "first_layers": 5}
@@ -55,10 +54,7 @@ class ShapeTest(unittest.TestCase):
         a, b = sphere(5, 40), sphere(4, 36)
         both = Mesh.of(np.vstack([a.vertices_mm, b.vertices_mm + [4, 1, 0.5]]), np.vstack([a.faces, b.faces + len(a.vertices_mm)]))
         made = layers(both, at(10, 10, 5), pixel_mm=0.05, layer_mm=0.05)
-        solids = [
-            manifold3d.Manifold(manifold3d.Mesh64(np.array(m.vertices_mm) + shift, m.faces.astype(np.uint64, order="C")))
-            for m, shift in ((a, [0, 0, 0]), (b, [4, 1, 0.5]))
-        ]
+        solids = [manifold(a), manifold(b).translate([4, 1, 0.5])]
         self.assertAlmostEqual(made.volume_ml * 1000 / (solids[0] + solids[1]).volume(), 1, delta=0.002)
 
     def test_a_body_with_a_hole_in_it_is_refused(self) -> None:
@@ -122,7 +118,7 @@ class JawTest(unittest.TestCase):
             matrix = np.array(self.graph.node("plate").json("home_to_plate", piece))  # type: ignore[union-attr]
             self.assertAlmostEqual(made.volume_ml / volume_ml(body), 1, delta=0.001)
             points = body.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]
-            solid = manifold3d.Manifold(manifold3d.Mesh64(np.array(points), body.faces.astype(np.uint64, order="C")))
+            solid = manifold(body.with_vertices(points))
             areas = made.areas_mm2()
             for k in range(3, made.count, 60):
                 theirs = solid.slice((k + 0.5) * made.layer_mm).area()

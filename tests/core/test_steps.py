@@ -305,16 +305,16 @@ class LevelTest(unittest.TestCase):
 
 class PlateTest(unittest.TestCase):
     def plate(self, sizes: list[tuple[float, float, float]], **settings: Any) -> StepResult:
-        names = ["u", "l"][: len(sizes)]
+        names = list("ulabc")[: len(sizes)]
         values = {"body": {n: box(s) for n, s in zip(names, sizes, strict=True)}, "stand": dict.fromkeys(names, LOWER)}
         shelf = BUILT_IN["printer"][settings.get("printer", "wren")]
         values["printer"] = {"id": "", "name": shelf.name, "data": shelf.data}
         values["resin"] = {"id": "", "name": "Plaster grey", "data": BUILT_IN["resin"]["plaster"].data}
-        return do("plate", values, dict(zip(names, ("upper", "lower"), strict=False)), **settings)
+        return do("plate", values, dict(zip(names, ("upper", "lower", "lower", "lower", "lower"), strict=False)), **settings)
 
     def places(self, result: StepResult, sizes: list[tuple[float, float, float]]) -> list[tuple[np.ndarray, np.ndarray]]:
         out = []
-        for name, size in zip(("u", "l"), sizes, strict=False):
+        for name, size in zip("ulabc", sizes, strict=False):
             p = box(size).moved(result.values["home_to_plate"][name]).vertices_mm
             out.append((p.min(0), p.max(0)))
         return out
@@ -338,6 +338,22 @@ class PlateTest(unittest.TestCase):
             self.assertGreaterEqual(low[:2].min(), 2.0 - 1e-9, name)
             self.assertLessEqual(high[0], 142.0 + 1e-9)
             self.assertLessEqual(high[1], 80.0 + 1e-9)
+
+    def test_only_some_turned_or_in_rows_where_that_fits(self) -> None:
+        for sizes, printer in (
+            ([(75.0, 60.0, 20.0), (75.0, 60.0, 20.0)], "wren"),  # 75 + 3 + 60 wide: one of them turned
+            ([(90.0, 58.0, 20.0)] * 4, "heron"),  # two rows of two
+        ):
+            result = self.plate(sizes, printer=printer)
+            self.assertEqual(codes(result), ["on-plate"], printer)
+            plate = BUILT_IN["printer"][printer].data
+            places = self.places(result, sizes)
+            for k, (low, high) in enumerate(places):
+                self.assertGreaterEqual(low[:2].min(), 2.0 - 1e-6)
+                self.assertLessEqual(high[0], plate["width_mm"] - 2.0 + 1e-6)  # type: ignore[operator]
+                self.assertLessEqual(high[1], plate["depth_mm"] - 2.0 + 1e-6)  # type: ignore[operator]
+                for other in places[:k]:
+                    self.assertGreaterEqual(np.maximum(low - other[1], other[0] - high)[:2].max(), 3.0 - 1e-6)
 
     def test_too_large_and_too_tall_stop_with_the_sizes(self) -> None:
         result = self.plate([(100.0, 70.0, 20.0), (100.0, 70.0, 20.0)])

@@ -23,7 +23,7 @@ from bitecore.runsheet import CASE, MemoryStore, evaluate
 from bitecore.runsheet.export import joined
 from tests.core.test_check import block, mesh_of
 from tests.core.test_runsheet import case
-from tests.shapes import jaws
+from tests.shapes import jaws, manifold
 
 NOWHERE = (0.0, 0.0, 0.0, 1.0)
 HERON = {"printer": "heron"}
@@ -82,15 +82,11 @@ class TipTest(unittest.TestCase):
         tips, _ = tips_for(layers(body, matrix, pixel_mm=0.05, layer_mm=0.1), reach_mm=2.0, bar=NOWHERE)
         made = supports(lying, tips)
         # By an exact boolean: all that goes into the body are the tips' ends.
-        both = solid(lying) ^ solid(made.mesh)
+        both = manifold(lying) ^ manifold(made.mesh)
         one = np.pi / 4 * TIP_MM**2 * INTO_MM
         self.assertLess(both.volume(), 6 * one * len(made.tips))
         self.assertGreater(both.volume(), 0.3 * one * len(made.tips))
         self.assertGreaterEqual(made.mesh.vertices_mm[:, 2].min(), 0.0)
-
-
-def solid(mesh: Mesh) -> manifold3d.Manifold:
-    return manifold3d.Manifold(manifold3d.Mesh64(np.array(mesh.vertices_mm), np.array(mesh.faces, np.uint64)))
 
 
 class LayTest(unittest.TestCase):

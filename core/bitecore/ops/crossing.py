@@ -49,7 +49,7 @@ def _one_side(v, f, i, j):
     above, below = 0, 0
     for x in range(3):
         k = f[j, x]
-        if k == a or k == b or k == c:
+        if k in (a, b, c):
             continue
         d = n0 * (v[k, 0] - v[a, 0]) + n1 * (v[k, 1] - v[a, 1]) + n2 * (v[k, 2] - v[a, 2])
         if d > least:

@@ -28,7 +28,7 @@ def picture(bodies: Sequence[Layers], layer: int, size_px: tuple[int, int]) -> b
     for body in bodies:
         body.in_bits(layer, wide, rows[::-1, 1:])
     head = struct.pack(">IIBBBBB", wide, tall, 1, 0, 0, 0, 0)
-    return b"\x89PNG\r\n\x1a\n" + _chunk(b"IHDR", head) + _chunk(b"IDAT", zlib.compress(rows, 1)) + _chunk(b"IEND", b"")
+    return b"\x89PNG\r\n\x1a\n" + _chunk(b"IHDR", head) + _chunk(b"IDAT", zlib.compress(rows.data, 1)) + _chunk(b"IEND", b"")
 
 
 def _chunk(kind: bytes, data: bytes) -> bytes:

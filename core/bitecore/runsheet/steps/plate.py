@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from itertools import product
 from typing import Literal
 
 import numpy as np
@@ -13,7 +14,7 @@ from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult
 from ...errors import StepFailed
 from ...mesh import Mesh
 from ...ops.rigid import rows
-from ...parts.laying import Laid, box_of, face_towards, flat, quarter, raised, shifted
+from ...parts.laying import Laid, box_of, face_towards, flat, in_rows, quarter, raised, shifted
 from ...parts.shelf import Printer, Resin
 from ...progress import Run
 from ..unbitten import left_open
@@ -50,6 +51,8 @@ class PlateSettings(StepSettings):
     )
 
 
+# Of so many bodies every way to turn some of them is tried.
+_MIXED = 4
 # Around a raised body, for its raft.
 _RAFT_ROOM_MM = 3.0
 
@@ -61,7 +64,7 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     printer, title = Printer(**chosen["data"]), chosen["name"]
     if inputs["resin"] is None:
         raise StepFailed(f"There is no resin “{settings.resin}” on the shelf of the house. Choose another.", code="no-resin")
-    laid: dict[str, tuple[NDArray, NDArray]] = {}
+    laid: dict[str, Laid] = {}
     for number, (piece, body) in enumerate(inputs["body"].items()):
         run.tick(number / len(inputs["body"]), "laying flat")
         laid[piece] = _laid(body, inputs.of("stand", piece), settings.lay.get(piece), settings)
@@ -120,25 +123,39 @@ def _printing(printer: Printer, chosen: dict, layer_mm: float) -> dict:
     }
 
 
-def _arranged(laid: dict, printer: Printer, settings: PlateSettings) -> tuple[dict[str, NDArray], bool]:
-    """In a row along x or y, upright or turned by a quarter, centred on the plate; the first that fits."""
-    room = np.array([printer.width_mm, printer.depth_mm]) - 2 * settings.margin_mm
+def _arranged(laid: dict[str, Laid], printer: Printer, settings: PlateSettings) -> tuple[dict[str, NDArray], bool]:
+    """In a row along x or y, upright, turned by a quarter or only some of them turned, else in rows behind one another; centred
+    on the plate. The first that fits."""
+    plate = np.array([printer.width_mm, printer.depth_mm])
+    room = plate - 2 * settings.margin_mm
+    gap = settings.gap_mm
     first: dict[str, NDArray] | None = None
-    for turned in (0, 1):
+    for turned in _turns(len(laid)):
+        bodies = {p: quarter(one) if turn else one for (p, one), turn in zip(laid.items(), turned, strict=True)}
         for axis in (0, 1):
-            places, used = _row(laid, turned, axis, settings.gap_mm)
-            centred = {p: shifted(m, *((np.array([printer.width_mm, printer.depth_mm]) - used) / 2)) for p, m in places.items()}
+            places, used = _row(bodies, axis, gap)
+            centred = {p: shifted(m, *((plate - used) / 2)) for p, m in places.items()}
             first = first or centred
             if (used <= room + 1e-9).all():
                 return centred, True
     assert first is not None
-    return first, False
+    places, left = in_rows(laid, room, gap_mm=gap)
+    if left:
+        return first, False
+    return {p: shifted(m, settings.margin_mm, settings.margin_mm) for p, m in places.items()}, True
 
 
-def _row(laid: dict, turned: int, axis: int, gap_mm: float) -> tuple[dict[str, NDArray], NDArray]:
+def _turns(count: int) -> list[tuple[bool, ...]]:
+    """Which bodies are turned by a quarter, in the order to be tried: none, all, then single ones; of many bodies only these."""
+    if count > _MIXED:
+        return [(False,) * count, (True,) * count]
+    mixed = sorted(product((False, True), repeat=count), key=sum)
+    return [mixed[0], mixed[-1], *mixed[1:-1]] if count > 1 else mixed
+
+
+def _row(bodies: dict[str, Laid], axis: int, gap_mm: float) -> tuple[dict[str, NDArray], NDArray]:
     at, across, out = 0.0, 0.0, {}
-    for piece, one in laid.items():
-        matrix, size = quarter(one) if turned else one
+    for piece, (matrix, size) in bodies.items():
         # To whole micrometres: a body that became another by less moves none beside it, and no layer of it.
         size = np.ceil(size * 1000 - 1e-3) / 1000
         out[piece] = shifted(matrix, at if axis == 0 else 0.0, at if axis == 1 else 0.0)
@@ -152,7 +169,7 @@ STEP = Step(
     name="plate",
     title="Plate",
     number=9,
-    version=4,
+    version=5,
     over=WHOLE,
     settings=PlateSettings,
     # How far a layer may hang is asked by the print check alone.
