@@ -359,6 +359,10 @@ class PlateTest(unittest.TestCase):
         result = self.plate([(100.0, 70.0, 20.0), (100.0, 70.0, 20.0)])
         self.assertEqual(codes(result), ["off-plate"])
         self.assertIn("144 × 82 mm", result.flags[0].message)
+        self.assertIsNone(self.plate([(130.0, 70.0, 20.0), (130.0, 70.0, 20.0)], gap_mm=1.0).flags[0].fix)
+        fix = result.flags[0].fix
+        assert fix
+        self.assertEqual((fix.step, fix.piece, fix.values), ("plate", "*", {"printer": "heron"}))
         self.assertEqual(codes(self.plate([(130.0, 70.0, 20.0), (130.0, 70.0, 20.0)], printer="heron", gap_mm=1.0)), ["off-plate"])
         self.assertEqual(codes(self.plate([(90.0, 70.0, 20.0), (90.0, 70.0, 20.0)], printer="heron")), ["on-plate"])
         self.assertIn("too-tall", codes(self.plate([(20.0, 20.0, 161.0)])))

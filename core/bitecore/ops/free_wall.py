@@ -59,6 +59,15 @@ class Free:
         least = np.roll(ndimage.minimum_filter1d(tall, long, mode="wrap"), shift)
         return np.where((least >= height) & (worst <= 1 / _LEAST_RADIUS_MM), worst, np.inf)
 
+    def tallest(self, width: float) -> float:
+        """How tall a line of that width may stand at most, wherever (mm); 0 where it would have to bend too sharply."""
+        rises = np.unique(self.tall[self.tall > 0])
+        low, high = 0, len(rises)
+        while low < high:
+            middle = (low + high) // 2
+            low, high = (middle + 1, high) if np.isfinite(self.starts(width, float(rises[middle]))).any() else (low, middle)
+        return float(rises[low - 1]) if low else 0.0
+
     def clear_of(self, lines: Sequence[Segment], clear_mm: float) -> Free:
         """Without the places that lie within clear_mm of a line, seen from above: something stands on the wall there."""
         foot = self.bend.at(np.arange(len(self.tall)) * self.step_mm)

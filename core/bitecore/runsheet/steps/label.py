@@ -13,7 +13,7 @@ from pydantic import field_validator
 from scipy import ndimage
 
 from ...engine.gives import RESERVES, SOLIDS, Solid, Solids, json_of
-from ...engine.model import BODIES, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
+from ...engine.model import BODIES, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, above, setting
 from ...mesh import Mesh
 from ...ops.clip import frame_of
 from ...ops.free_wall import Free, free_wall
@@ -33,6 +33,8 @@ _BEYOND_MM = 0.3
 # Lines that the cavity keeps off stand so near to one another that between them the wall is thinner by 0.04 mm at most.
 _LINES_MM, _PIECES_MM = 0.75, 2.0
 _RASTER_MM = 0.5
+# A thicker base is not proposed.
+_THICKEST_MM = 12.0
 # From a strut to the letters, along the wall.
 _STRUT_OFF_MM = 0.6
 
@@ -97,16 +99,31 @@ def apply(inputs: Inputs, settings: LabelSettings, run: Run) -> StepResult:
     if found is None and inputs["inside"] != "open":
         found = _underneath(said, settings, local, rotation @ np.array(inputs["stand"]["front"]))
     if found is None:
-        return _nothing(f"No wall has room for “{said}”. Write less, or raise the base.", said)
+        return _no_room(said, settings, wall, inputs)
     if left_out:
         flags.append(Flag("letters-left-out", "look", f"The font has no letter for {left_out}: left out."))
     flags.append(Flag("labelled", "note", f"“{said}”, {found.where}."))
     return _result(said, settings, found, rotation, flags)
 
 
-def _nothing(why: str, said: str) -> StepResult:
+def _no_room(said: str, settings: LabelSettings, wall: Free | None, inputs: Inputs) -> StepResult:
+    """Nowhere; where a thicker base would give the wall the height that is missing, its Fix does that."""
+    text = line(said, settings.tall_mm or _WALL_MM[-1])
+    room = wall.tallest(text.width) if wall else 0.0
+    missing = float(np.ceil((_FOOT_MM + text.deep + text.tall + _HEAD_MM - room) * 10 - 1e-6) / 10)
+    thick = round(inputs["thickness"] + missing, 1)
+    if room == 0 or thick > _THICKEST_MM:
+        return _nothing(f"No wall has room for “{said}”: it is too long, or the walls are too low or too sharply bent. Write less.", said)
+    text_said = (
+        f"No wall has room for “{said}”: {missing:.1f} mm of height are missing. Write less, or raise the base: Fix makes it "
+        f"{thick:.1f} mm thick under the lowest point."
+    )
+    return _nothing(text_said, said, Fix("base", above(inputs.piece)[-2], {"thickness_mm": thick}))
+
+
+def _nothing(why: str, said: str, fix: Fix | None = None) -> StepResult:
     values = {"solids": Solids(), "reserves": [], "label": {"text": said, "where": "nowhere", "middle": None}}
-    return StepResult(values, (), (Flag("no-label", "look", why),), "no room")
+    return StepResult(values, (), (Flag("no-label", "look", why, fix=fix),), "no room")
 
 
 def _result(said: str, settings: LabelSettings, found: _Set, rotation: NDArray, flags: list[Flag]) -> StepResult:
@@ -194,13 +211,14 @@ STEP = Step(
     name="label",
     title="Label",
     number=7,
-    version=2,
+    version=3,
     over=BODIES,
     settings=LabelSettings,
     needs={
         "body": Need("base", "body"),
         "stand": Need("level", "stand"),
         "inside": Need("hollow", "style", setting=True),
+        "thickness": Need("base", "thickness_mm", setting=True),
         "struts": Need("articulate", "struts", optional=True),
         "number": Need("case", "number"),
         "practice": Need("case", "practice"),

@@ -10,12 +10,12 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict
 
 from ...engine.gives import ByPiece, by_piece, json_of
-from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
+from ...engine.model import WHOLE, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
 from ...mesh import Mesh
 from ...ops.rigid import rows
 from ...parts.laying import Laid, box_of, face_towards, flat, in_rows, quarter, raised, shifted
-from ...parts.shelf import Printer, Resin
+from ...parts.shelf import BUILT_IN, Printer, Resin
 from ...progress import Run
 from ..unbitten import left_open
 from ..values import BuildPlate, Matrix, Printing
@@ -72,9 +72,7 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     flags = [*left_open(any("alone" in stand for stand in inputs["stand"].values()))]
     tall = max(float(box_of(laid[k][0], inputs["body"][k])[1][2]) for k in laid)
     if not fits:
-        size = f"{printer.width_mm:.0f} × {printer.depth_mm:.0f} mm"
-        text = f"The bodies do not fit on the {title} ({size}). Choose a larger printer or less gap."
-        flags.append(Flag("off-plate", "stop", text))
+        flags.append(_off_plate(title, printer, laid, settings))
     if tall > printer.height_mm:
         text = f"The tallest body is {tall:.1f} mm; the {title} builds up to {printer.height_mm:.0f} mm."
         flags.append(Flag("too-tall", "stop", text))
@@ -96,6 +94,17 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     }  # fmt: skip
     values = {"home_to_plate": ByPiece(value), "plate": plate, "printing": _printing(printer, inputs["resin"], settings.layer_mm)}
     return StepResult(values, readings, tuple(flags), title)
+
+
+def _off_plate(title: str, printer: Printer, laid: dict[str, Laid], settings: PlateSettings) -> Flag:
+    """With the smallest of the printers that ship where everything fits, if one does: what else a house has is not known here."""
+    text = f"The bodies do not fit on the {title} ({printer.width_mm:.0f} × {printer.depth_mm:.0f} mm)."
+    others = {ident: (record.name, Printer.model_validate(record.data)) for ident, record in BUILT_IN["printer"].items()}
+    for ident, (name, other) in sorted(others.items(), key=lambda o: o[1][1].width_mm * o[1][1].depth_mm):
+        if _arranged(laid, other, settings)[1]:
+            text += f" They do on the {name} ({other.width_mm:.0f} × {other.depth_mm:.0f} mm): Fix chooses it."
+            return Flag("off-plate", "stop", text, fix=Fix("plate", "*", {"printer": ident}))
+    return Flag("off-plate", "stop", f"{text} Choose a larger printer or less gap.")
 
 
 def _laid(body: Mesh, stand: dict, lay: Laying | None, settings: PlateSettings) -> Laid:
