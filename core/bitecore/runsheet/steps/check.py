@@ -22,8 +22,11 @@ class CheckSettings(StepSettings):
     pass
 
 
-# Smaller ones are of no account: dents between cusps are cups too (common practice, no source).
-_HANG_MM2, _CUP_MM2, _POCKET_ML = 1.0, 20.0, 0.001
+# Smaller ones are of no account: dents between cusps are cups too; a speck of a few pixels is taken along by what it is soon
+# joined to (common practice, no source).
+_ISLAND_MM2, _HANG_MM2, _CUP_MM2, _POCKET_ML = 0.05, 1.0, 20.0, 0.001
+# What opens again after so little height (the holes of a raft do) pulls at nothing worth a word.
+_LOW_MM = 1.0
 _MOST_SAID = 5
 # Hangs so near to each other are one; heights count more than the plan.
 _NEAR_MM, _STEEP = 5.0, 3.0
@@ -33,10 +36,11 @@ def apply(inputs: Inputs, settings: CheckSettings, run: Run) -> StepResult:
     body = Layers.from_bytes(inputs["runs"][0].data)
     back = np.linalg.inv(np.array(inputs["place"]))
     run.tick(0.1, "what every layer holds")
-    hangs = [u for u in _joined(unheld(body, reach_mm=inputs["reach"]), body) if u.island or u.area_mm2 >= _HANG_MM2]
+    hangs = [u for u in _joined(unheld(body, reach_mm=inputs["reach"]), body) if u.area_mm2 >= (_ISLAND_MM2 if u.island else _HANG_MM2)]
     inside = [shut_in(body, u.layer - 1, u.x, u.y) for u in hangs]
     run.tick(0.6, "where resin flows")
-    pulls = [c for c in cups(body, printing=True) if c.area_mm2 >= _CUP_MM2]
+    low = round(_LOW_MM / body.layer_mm)
+    pulls = [c for c in cups(body, printing=True) if c.area_mm2 >= _CUP_MM2 and c.ends - c.begins > low]
     pockets = [c for c in cups(body, printing=False) if c.ml >= _POCKET_ML]
     say = _Says(inputs.piece, body, back)
     free = [u for u, within in zip(hangs, inside, strict=True) if not within]
@@ -103,7 +107,7 @@ class _Says:
 
     def islands(self, found: Sequence[Unheld]) -> list[Flag]:
         return self._each(
-            found, "island", "An island begins {up:.2f} mm over the plate, in mid-air ({area:.1f} mm²): it needs a support.",
+            found, "island", "An island begins {up:.2f} mm over the plate, in mid-air ({area:.2f} mm²): it needs a support.",
             "{left} more islands need supports.",
         )  # fmt: skip
 
@@ -142,7 +146,7 @@ STEP = Step(
     name="check",
     title="Print check",
     number=9,
-    version=1,
+    version=2,
     over=BODIES,
     part_of="plate",
     settings=CheckSettings,
