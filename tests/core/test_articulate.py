@@ -12,7 +12,7 @@ from bitecore.engine.gives import unpack
 from bitecore.errors import BadSetting
 from bitecore.mesh import GROUP_CUT, GROUP_SCAN, Mesh, check_solid
 from bitecore.ops.heights import heights
-from bitecore.parts.pin_places import AIR_MM, POST_MM, ZONES, Room
+from bitecore.parts.pin_places import AIR_MM, POST_MM, ZONES, No, Place, Room
 from bitecore.parts.pins import DEEP_MM, PIN_MM, pair, play
 from bitecore.runsheet import CASE, MemoryStore, evaluate, standard
 from tests.core.test_runsheet import case
@@ -51,13 +51,13 @@ class RoomTest(unittest.TestCase):
 
     def test_says_why_a_place_is_bad(self) -> None:
         for at, word in (((0, 15), "touch a model"), ((20 + POST_MM, 15), "touch a model"), ((34, 15), "mm long"), ((90, 90), "too far")):
-            place, why = self.room.ask(np.array(at, float))
-            self.assertIsNone(place, at)
-            self.assertIn(word, why)
+            found = self.room.ask(np.array(at, float))
+            assert isinstance(found, No), at
+            self.assertIn(word, found.why)
 
     def test_a_place_beside_the_wall_and_its_struts(self) -> None:
-        place, why = self.room.ask(np.array([20 + POST_MM + AIR_MM + 0.3, 15.0]))
-        self.assertEqual(why, "")
+        place = self.room.ask(np.array([20 + POST_MM + AIR_MM + 0.3, 15.0]))
+        assert isinstance(place, Place)
         self.assertAlmostEqual(place.long[0], POST_MM + AIR_MM + 0.3, delta=0.21)
         np.testing.assert_allclose(place.wall[0], [20, 15], atol=0.21)
 
@@ -69,7 +69,9 @@ class RoomTest(unittest.TestCase):
 
     def test_too_low_together_is_said(self) -> None:
         flat = Room(block(0, 1), block(-12, 0))
-        self.assertIn("too low", flat.ask(np.array([24.5, 15.0]))[1])
+        found = flat.ask(np.array([24.5, 15.0]))
+        assert isinstance(found, No)
+        self.assertIn("too low", found.why)
 
 
 class PlayTest(unittest.TestCase):
@@ -86,7 +88,8 @@ class PlayTest(unittest.TestCase):
 class PairTest(unittest.TestCase):
     def test_parts_are_closed_and_have_their_sizes(self) -> None:
         room = Room(*pieces())
-        place, _ = room.ask(np.array([24.2, 15.0]))
+        place = room.ask(np.array([24.2, 15.0]))
+        assert isinstance(place, Place)
         parts = pair(place, seat=room.seat, floor=room.floor, ceiling=room.ceiling, air_mm=0.1)
         for mesh in (parts.lower, parts.upper, parts.sleeve):
             self.assertTrue(check_solid(mesh).ok)

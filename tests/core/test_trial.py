@@ -4,6 +4,10 @@ from __future__ import annotations
 
 import unittest
 
+import numpy as np
+
+from bitecore.anatomy.whatis import recognise
+from demo import rescans
 from tests.trial import intake, level, relation
 from tests.trial.pages import intake_page, level_page, relation_page
 
@@ -27,6 +31,21 @@ class TrialTest(unittest.TestCase):
         page = intake_page({"wide": wide, "second": second})
         # Both jaws of a mouth, told from each other.
         self.assertIn("| 3 of 3 (100.0 %) | 6 of 6 (100.0 %) | 99 % |", page)
+
+    def test_uppers_whose_palate_is_as_high_as_their_border(self) -> None:
+        for number in (502, 524, 531, 536):
+            upper = intake.mouth(intake.second_plan(number, step_mm=0.6)).upper
+            shape = recognise(upper.mesh)
+            self.assertEqual((shape.kind, shape.jaw, shape.inside_out), ("jaw", "upper", False), number)
+            self.assertLess(shape.up[2], -0.9, number)
+            turned = recognise(upper.mesh.turned_inside_out())
+            self.assertEqual((turned.kind, turned.jaw, turned.inside_out), ("jaw", "upper", True), number)
+
+    def test_a_band_round_both_jaws_is_a_bite_scan(self) -> None:
+        for number in range(4):
+            made = intake.plan(number)
+            band = rescans.mounted_scan(rescans.true_pair(made), made, rng=np.random.default_rng(number))
+            self.assertEqual(recognise(band).kind, "bite", number)
 
     def test_which_relation_is_believed_in_a_mouth_by_other_rules(self) -> None:
         found = relation.judged_second_relations(1, 0.45)

@@ -31,8 +31,11 @@ _SAMPLES = 12_000
 # What the tips and edges say of up and front is believed when it is this near to what the whole shape says.
 _FINER_DEG = 25.0
 # Of a band around both jaws, as of mounted models, the border lies above as much as below; of a jaw only below (mm between
-# the middles of surface and border; generated arches have 6 and more).
-_BAND_MM = 2.2
+# the middles of surface and border; generated arches have 6 and more, but less than 1 under a high palate). Neither end of a
+# band stands so far off its borders as the teeth of a jaw do.
+_BAND_MM, _OFF_BORDER_MM = 2.2, 3.5
+# What counts as the uttermost.
+_TOP_MM = 3.0
 
 
 @dataclass(frozen=True)
@@ -91,7 +94,26 @@ def _axis(mesh: Mesh, points: NDArray) -> tuple[NDArray, float]:
         normal = mean / np.linalg.norm(mean)
     border = border_points(mesh, step_mm=0.5)
     lift = float((points.mean(0) - border.mean(0)) @ normal) if len(border) else 0.0
+    if abs(lift) < _BAND_MM:
+        # Under a high palate the surface lies about as high as its border. Then the teeth are on the side whose uttermost is wider:
+        # all round the arch, where the palate is uttermost only in its middle.
+        lift = abs(lift) if _wide_at_top(points, normal) >= _wide_at_top(points, -normal) else -abs(lift)
     return normal * (1.0 if lift >= 0 else -1.0), abs(lift)
+
+
+def _wide_at_top(points: NDArray, up: NDArray) -> float:
+    """How large the plan (mm², of a box round it) of all that lies within _TOP_MM of the top is."""
+    height = points @ up
+    plan = points @ np.linalg.svd(up[None])[2][1:].T
+    return float(np.prod(np.ptp(plan[height > np.quantile(height, 0.999) - _TOP_MM], axis=0)))
+
+
+def _between_borders(mesh: Mesh, points: NDArray, across: NDArray) -> bool:
+    """Across its plane: is it a band with borders on both sides, as a scan of a bite is? A jaw's teeth stand off every border."""
+    border, height = border_points(mesh, step_mm=0.5) @ across, points @ across
+    over = np.quantile(height, 0.999) - np.quantile(border, 0.9)
+    under = np.quantile(border, 0.1) - np.quantile(height, 0.001)
+    return bool(max(over, under) < _OFF_BORDER_MM)
 
 
 @dataclass(frozen=True)
@@ -204,7 +226,7 @@ def _kind(mesh: Mesh, main: Mesh, points: NDArray, arch: _Arch, floor: _Floor | 
             return "impression", 0.9 if sure else 0.7
         if discs(mesh, points):
             return "desk", 0.9 if sure else 0.7
-        if lift < _BAND_MM:
+        if lift < _BAND_MM and _between_borders(main, points, spread[2]):
             return "bite", 0.75
         return ("jaw", 0.97) if sure else ("jaw", 0.7)
     if 14 <= side[0] <= 75 and 7 <= side[1] < 32 and side[2] < 26 and not closed:

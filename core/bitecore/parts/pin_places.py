@@ -54,6 +54,14 @@ class Place:
         return sum(self.long)
 
 
+@dataclass(frozen=True)
+class No:
+    """Why no pin can stand in a place. low : the jaw whose base is too low there, by how many mm"""
+
+    why: str
+    low: tuple[str, float] | None = None
+
+
 class _Side:
     """One jaw over the plan. sign : +1 for the lower, whose mounting face is below; -1 for the upper, mirrored in height, so that
     both are asked alike."""
@@ -90,47 +98,47 @@ class Room:
     def cell(self, at: NDArray) -> NDArray[np.int64]:
         return np.rint((np.asarray(at, float) - self.low) / _CELL_MM).astype(int)
 
-    def ask(self, at: NDArray) -> tuple[Place | None, str]:
-        """(the place, '') or (None, why no pin can stand there)."""
+    def ask(self, at: NDArray) -> Place | No:
         i, j = self.cell(at)
         if not (0 <= i < self.off.shape[0] and 0 <= j < self.off.shape[1]):
-            return None, "it is too far from both models"
+            return No("it is too far from both models")
         if self.off[i, j] < POST_MM + AIR_MM:
-            return None, "its post would touch a model"
+            return No("its post would touch a model")
         if self.ceiling - self.seat < _OVER_SEAT_MM:
-            return None, "the models are too low together for a sleeve"
+            return No("the models are too low together for a sleeve")
         ends, long, walls = [], [], []
         for side, other, seat, name in ((self.lower, self.upper, self.seat, "lower"), (self.upper, self.lower, -self.seat, "upper")):
             length = float(side.foot_off[i, j]) * _CELL_MM
             if length > _LONGEST_MM:
-                return None, f"its strut to the {name} would be {length:.0f} mm long, more than {_LONGEST_MM:.0f}"
+                return No(f"its strut to the {name} would be {length:.0f} mm long, more than {_LONGEST_MM:.0f}")
             root = side.nearest[:, i, j]
             cells = self._run(np.array([i, j]), root, length)
             under = (cells[:, 0], cells[:, 1])
             end = min(float(side.scan_lowest[under].min()) - UNDER_MM, seat - 1.0)
             if end - side.floor < _LOWEST_MM:
-                return None, f"its strut to the {name} would be only {max(end - side.floor, 0):.1f} mm high; raise the base"
+                why = f"its strut to the {name} would be only {max(end - side.floor, 0):.1f} mm high; raise the base"
+                return No(why, (name, _LOWEST_MM - (end - side.floor)))
             free = seat - end + (DEEP_MM if side is self.upper else 0.0)
             if free > _SLENDER * 2 * POST_MM:
-                return None, f"its post on the {name} would stand {free:.0f} mm free"
+                return No(f"its post on the {name} would stand {free:.0f} mm free")
             # In the other's heights, mirrored: the nearest of it over the strut.
             if -other.highest[under].max() < end + _CLEAR_MM:
-                return None, f"its strut to the {name} would meet the other model"
+                return No(f"its strut to the {name} would meet the other model")
             ends.append(end if side is self.lower else -end)
             long.append(length)
             walls.append(root * _CELL_MM + self.low)
-        return Place(np.asarray(at, float), (ends[0], ends[1]), (long[0], long[1]), (walls[0], walls[1])), ""
+        return Place(np.asarray(at, float), (ends[0], ends[1]), (long[0], long[1]), (walls[0], walls[1]))
 
     def near(self, at: NDArray, others: Sequence[NDArray] = ()) -> tuple[Place | None, str]:
         """The place nearest to `at` where a pin can stand, within reach and apart from others; (None, why not right there)."""
         why = ""
         for off in _AROUND:
-            place, reason = self.ask(np.asarray(at, float)[:2] + off)
-            if place is not None and any(np.hypot(*(place.at - o)) < 2 * POST_MM + 1.0 for o in others):
-                place, reason = None, "it would run into another pin"
-            if place is not None:
-                return place, why
-            why = why or reason
+            found = self.ask(np.asarray(at, float)[:2] + off)
+            if isinstance(found, Place) and any(np.hypot(*(found.at - o)) < 2 * POST_MM + 1.0 for o in others):
+                found = No("it would run into another pin")
+            if isinstance(found, Place):
+                return found, why
+            why = why or found.why
         return None, why
 
     def _run(self, start: NDArray, root: NDArray, length: float) -> NDArray[np.int64]:
@@ -143,21 +151,20 @@ class Room:
         cells = np.rint(cells).astype(int).reshape(-1, 2)
         return cells[((cells >= 0) & (cells < self.off.shape)).all(1)]
 
-    def by_itself(self, wanted: Sequence[str], taken: Sequence[NDArray]) -> tuple[dict[str, Place], dict[str, str]]:
-        """({zone: place}, {zone: why there is none}): in every zone that is wanted the place with the shortest struts, apart from
-        all that are taken."""
+    def by_itself(self, wanted: Sequence[str], taken: Sequence[NDArray]) -> tuple[dict[str, Place], dict[str, No]]:
+        """({zone: place}, {zone: why there is none, for most of its places; where only a base is too low, the least that is
+        missing}): in every zone that is wanted the place with the shortest struts, apart from all that are taken."""
         ring = np.argwhere(np.abs(self.off - (POST_MM + AIR_MM + 0.2)) < 0.75 * _CELL_MM)[::3] * _CELL_MM + self.low
         asked = {zone: [self.ask(at) for at in ring if self._in(zone, at)] for zone in wanted}
         out: dict[str, Place] = {}
-        why: dict[str, str] = {}
+        why: dict[str, No] = {}
         for zone in wanted:
             others = [*taken, *(p.at for p in out.values())]
-            free = [p for p, _ in asked[zone] if p is not None and all(np.hypot(*(p.at - o)) >= APART_MM for o in others)]
+            free = [p for p in asked[zone] if isinstance(p, Place) and all(np.hypot(*(p.at - o)) >= APART_MM for o in others)]
             if free:
                 out[zone] = min(free, key=lambda p: (p.cost, tuple(p.at)))
             else:
-                reasons = Counter(r.split(";")[0] for _, r in asked[zone] if r)
-                why[zone] = reasons.most_common(1)[0][0] if reasons else "there is no place beside the models"
+                why[zone] = _mostly([n for n in asked[zone] if isinstance(n, No)])
         return out, why
 
     def _in(self, zone: str, at: NDArray) -> bool:
@@ -167,3 +174,10 @@ class Room:
             return bool(x > 8 and at[1] > self.back - 4)
         middle = 0.5 * (self.front + self.back)
         return bool(x > 12 and self.front + 10 < at[1] < max(self.back - 14, middle))
+
+
+def _mostly(asked: Sequence[No]) -> No:
+    if not asked:
+        return No("there is no place beside the models")
+    low = min((n.low for n in asked if n.low), key=lambda low: low[1], default=None)
+    return No(Counter(n.why.split(";")[0] for n in asked).most_common(1)[0][0], low)

@@ -10,6 +10,7 @@ from scipy.ndimage import gaussian_filter1d
 
 from bitecore.mesh import Mesh, vector_area_mm2
 from bitecore.ops.mend import largest_piece
+from bitecore.ops.weld import weld
 
 from .plan import SecondPlan
 from .teeth import Tooth
@@ -150,5 +151,7 @@ def seen(mesh: Mesh, over: NDArray, along: NDArray, plan: SecondPlan, end: float
     torn = sum(rng.normal(0, plan.ragged_mm / k) * np.sin(k * angle + rng.uniform(0, 6)) for k in (1, 3, 7, 13))
     behind = np.abs(along) - end
     keep = (over < plan.reach_mm + torn) & (behind < rng.uniform(1.5, 7.5) + 0.6 * torn)
-    kept = largest_piece(mesh.of_faces(keep[mesh.faces].all(1)))
+    # Where the lines of both sides meet in the palate they are one surface: noise must not part them again.
+    whole = weld(mesh.vertices_mm[mesh.faces[keep[mesh.faces].all(1)]].reshape(-1, 3)).mesh
+    kept = largest_piece(whole)
     return Mesh.of(kept.vertices_mm + rng.normal(0, plan.noise_mm, kept.vertices_mm.shape), kept.faces)

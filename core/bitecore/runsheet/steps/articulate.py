@@ -12,10 +12,10 @@ from pydantic import Field
 
 from ...engine.entries import Entry, EntryId, in_order
 from ...engine.gives import SOLIDS, ByPiece, Solid, Solids, by_piece, json_of
-from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
+from ...engine.model import WHOLE, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...mesh import Mesh
 from ...ops.rigid import rounded
-from ...parts.pin_places import ZONES, Place, Room
+from ...parts.pin_places import ZONES, No, Place, Room
 from ...parts.pins import airs, pair, play
 from ...progress import Run
 from ..values import Pin, Strut
@@ -24,6 +24,8 @@ _Mm = Annotated[float, Field(ge=-1e4, le=1e4)]
 _NAMES = {"": "added pin", **{zone: f"pin at the {zone}" for zone in ZONES}}
 # Pins nearer to one another than this do not guide: the pair rocks.
 _GUIDE_MM = 25.0
+# A thicker base is not proposed; it is made so much thicker than what is just missing.
+_THICKEST_MM, _SPARE_MM = 12.0, 0.5
 # A pin that stands so near to where it was put is there.
 _TOLD_MM = 0.3
 
@@ -58,7 +60,7 @@ class _Set:
 
     places: list[Place] = field(default_factory=list)
     who: list[tuple[str, str]] = field(default_factory=list)
-    why: dict[str, str] = field(default_factory=dict)
+    why: dict[str, No] = field(default_factory=dict)
     flags: list[Flag] = field(default_factory=list)
 
 
@@ -76,8 +78,9 @@ def apply(inputs: Inputs, settings: ArticulateSettings, run: Run) -> StepResult:
     run.tick(0.5, "choosing places")
     pins = _placed(room, settings, to_bench["lower"])
     if not pins.places:
-        reasons = "; ".join(f"{zone}: {why}" for zone, why in pins.why.items())
-        return _nothing(f"No pin can stand anywhere ({reasons}).", pins.flags)
+        reasons = "; ".join(f"{zone}: {no.why}" for zone, no in pins.why.items())
+        more, fix = _raised(pins, inputs)
+        return _nothing(f"No pin can stand anywhere ({reasons}).{more}", pins.flags, fix)
     run.tick(0.8, "pins and sleeves")
     air = airs(pins.places, settings.air_mm)
     made = [pair(p, seat=room.seat, floor=room.floor, ceiling=room.ceiling, air_mm=a) for p, a in zip(pins.places, air, strict=True)]
@@ -91,12 +94,27 @@ def apply(inputs: Inputs, settings: ArticulateSettings, run: Run) -> StepResult:
     for number, (jaw, face) in enumerate((("lower", room.floor), ("upper", room.ceiling))):
         struts[by_jaw[jaw]] = [_strut(p, number, face, back[jaw]) for p in pins.places]
     values = {"solids": solids, "struts": struts, "pins": _said(pins, air, room.seat, back["lower"])}
-    return StepResult(values, _readings(pins, air, room), tuple(_flags(pins)), f"{len(made)} pins")
+    return StepResult(values, _readings(pins, air, room), tuple(_flags(pins, inputs)), f"{len(made)} pins")
 
 
-def _nothing(why: str, flags: Sequence[Flag] = ()) -> StepResult:
+def _nothing(why: str, flags: Sequence[Flag] = (), fix: Fix | None = None) -> StepResult:
     values = {"solids": ByPiece(), "struts": ByPiece(), "pins": []}
-    return StepResult(values, (), (*flags, Flag("no-pins", "look", why)), "no pins")
+    return StepResult(values, (), (*flags, Flag("no-pins", "look", why, fix=fix)), "no pins")
+
+
+def _raised(pins: _Set, inputs: Inputs) -> tuple[str, Fix | None]:
+    """Where a thicker base gives struts the height that is missing: what to say of it, and the Fix for all such zones of one jaw."""
+    missing: dict[str, float] = {}
+    for no in pins.why.values():
+        if no.low:
+            missing[no.low[0]] = max(missing.get(no.low[0], 0.0), no.low[1])
+    for jaw, more in sorted(missing.items(), key=lambda m: -m[1]):
+        piece = next(p for p, j in inputs.jaws.items() if j == jaw)
+        thick = float(np.ceil((inputs.of("thickness", piece) + more + _SPARE_MM) * 10) / 10)
+        if thick <= _THICKEST_MM:
+            text = f" Fix makes the {jaw}'s base {thick:.1f} mm thick under the lowest point, high enough for more struts."
+            return text, Fix("base", piece, {"thickness_mm": thick})
+    return "", None
 
 
 def _moved(mesh: Mesh, matrix: NDArray) -> Mesh:
@@ -149,11 +167,13 @@ def _said(pins: _Set, air: list[float], seat: float, back: NDArray) -> list[dict
     ]  # fmt: skip
 
 
-def _flags(pins: _Set) -> list[Flag]:
+def _flags(pins: _Set, inputs: Inputs) -> list[Flag]:
     flags = list(pins.flags)
     if pins.why:
-        text = "; ".join(f"{zone}, {why}" for zone, why in pins.why.items())
-        flags.append(Flag("fewer-pins", "look" if len(pins.places) < 3 else "note", f"No pin stands everywhere: {text}."))
+        text = "; ".join(f"{zone}, {no.why}" for zone, no in pins.why.items())
+        more, fix = _raised(pins, inputs)
+        severity: Literal["look", "note"] = "look" if len(pins.places) < 3 else "note"
+        flags.append(Flag("fewer-pins", severity, f"Not everywhere does a pin stand: {text}.{more}", fix=fix))
     at = np.array([p.at for p in pins.places])
     if np.linalg.norm(at[:, None] - at[None], axis=2).max() < _GUIDE_MM:
         flags.append(Flag("pins-near", "look", "The pins stand too near together to guide: the pair will rock. Add one farther off."))
@@ -177,11 +197,12 @@ STEP = Step(
     name="articulate",
     title="Articulate",
     number=8,
-    version=1,
+    version=2,
     over=WHOLE,
     settings=ArticulateSettings,
     needs={
         "body": Need("base", "body", each=True),
+        "thickness": Need("base", "thickness_mm", setting=True, each=True),
         "home_to_bench": Need("level", "home_to_bench", each=True),
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
     },
