@@ -192,6 +192,13 @@ class JawTest(unittest.TestCase):
         for piece in graph.jaws:
             self.assertEqual(graph.node("assemble", piece).manifest.values, graph.node("base", piece).manifest.values)
 
+    def test_what_it_takes_is_told_where_the_plate_is_too_small(self) -> None:
+        settings = {"hollow": {"*": {"style": "open"}}, "plate": {"*": {"printer": "wren", "gap_mm": 30.0}}}
+        graph = evaluate(self.document.model_copy(update={"settings": settings}), CASE, self.store).graph
+        self.assertEqual(graph.node("plate").state, "failed")
+        for piece in graph.jaws:
+            self.assertGreater(graph.node("amounts", piece).json("amounts")["solid"]["minutes"], 20)
+
 
 def _frame(up: np.ndarray) -> np.ndarray:
     x = np.cross(np.eye(3)[int(np.abs(up).argmin())], up)

@@ -74,6 +74,14 @@ class WholeSheetTest(unittest.TestCase):
     def with_settings(self, **settings: dict) -> CaseDocument:
         return self.document.model_copy(update={"settings": settings})
 
+    def test_a_kept_setting_that_is_refused_now_stops_its_step_and_what_asks_for_it(self) -> None:
+        refused = (("trim", "folds", "x", "bite"), ("hollow", "style", "odd", "label"), ("plate", "layer_mm", 9, "amounts"))
+        for step, key, value, waiting in refused:
+            settings = {step: {"*": {key: value}}, "label": {"*": {"style": "engraved"}}}
+            graph = resolve(self.document.model_copy(update={"settings": settings}), CASE, self.store)
+            self.assertEqual({n.state for n in graph.of_step(step)}, {"failed"}, step)
+            self.assertEqual({n.state for n in graph.of_step(waiting)}, {"blocked"}, waiting)
+
     def test_all_steps_end_well(self) -> None:
         states = {n.id: n.state for n in self.first.graph.nodes.values()}
         self.assertEqual(set(states.values()) - {"done", "look", "off"}, set(), states)

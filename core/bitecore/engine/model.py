@@ -159,7 +159,8 @@ class Need:
     gathered : of every step that gives this type, as {step: value}; step and value are left empty
 
     The steps `source`, `case` and `shelf` stand for what comes from no step: the scan, a detail of the case, and the record
-    that the own setting `value` has chosen from a shelf of the house ({id, name, data}; None where it is gone).
+    that the own setting `value`, or step.setting of another one, has chosen from a shelf of the house ({id, name, data}; None where
+    it is gone).
     """
 
     step: str = ""

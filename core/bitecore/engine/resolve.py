@@ -131,7 +131,10 @@ class _Look:
                 return found
             return self.value(self.graph.node(need.step, address), need, address) if address else None
         if need.step in self.sheet.registry.outside:
-            return self.sheet.outside(need, node, self.document, self.graph)
+            try:
+                return self.sheet.outside(need, node, self.document, self.graph)
+            except BadSetting as error:
+                raise _Waits(need.value.partition(".")[0]) from error
         if need.setting:
             if need.each:
                 return {"by_piece": {a: self.setting(need, a) for a in self.members(need.step)}}
@@ -142,7 +145,10 @@ class _Look:
         return self.value(self.graph.nearest(need.step, node.piece), need, node.piece)
 
     def setting(self, need: Need, address: str) -> Any:
-        settings = self.document.settings_for(self.sheet.registry[need.step], address)
+        try:
+            settings = self.document.settings_for(self.sheet.registry[need.step], address)
+        except BadSetting as error:
+            raise _Waits(need.step) from error  # said where that step stands
         return {"json": settings.model_dump(mode="json")[need.value]}
 
     def members(self, step: str) -> list[str]:

@@ -67,7 +67,8 @@ class CaseSheet(Sheet[CaseDocument, CaseGraph]):
         if need.step == "case":
             return {"json": getattr(document, need.value)}
         if need.step == "shelf":
-            return document.record_ref(node.step, need.value, node.piece)
+            other, _, key = need.value.rpartition(".")
+            return document.record_ref(self.registry[other], key) if other else document.record_ref(node.step, key, node.piece)
         if need.of:
             return {"by_piece": {p: {"json": graph.entries[p].file} for p in self.of_kinds(need.of, graph)}}
         entry = graph.entries[node.piece]

@@ -6,8 +6,10 @@ import numpy as np
 
 from ...engine.gives import json_of
 from ...engine.model import BODIES, Inputs, Need, Reading, Step, StepResult, StepSettings
+from ...errors import StepFailed
 from ...mesh import Mesh, volume_ml
 from ...progress import Run
+from ..printing import printing_of
 from ..values import Amounts
 
 
@@ -16,7 +18,9 @@ class AmountsSettings(StepSettings):
 
 
 def apply(inputs: Inputs, settings: AmountsSettings, run: Run) -> StepResult:
-    printing, up = inputs["printing"], np.array(inputs["stand"]["up"])
+    if inputs["printer"] is None or inputs["resin"] is None:
+        raise StepFailed("What it takes is known once Plate has a printer and a resin.", code="no-printer")
+    printing, up = printing_of(inputs["printer"], inputs["resin"], inputs["layer"]), np.array(inputs["stand"]["up"])
     made, solid = (_amount(inputs[name], up, printing) for name in ("body", "solid"))
     readings = [
         Reading("resin", made["ml"], "ml"), Reading("weight", made["grams"], "g"), Reading("printing alone", made["minutes"], "min"),
@@ -45,7 +49,7 @@ STEP = Step(
     name="amounts",
     title="Resin",
     number=6,
-    version=1,
+    version=2,
     over=BODIES,
     part_of="hollow",
     settings=AmountsSettings,
@@ -53,7 +57,10 @@ STEP = Step(
         "body": Need("assemble", "body"),
         "solid": Need("base", "body"),
         "stand": Need("level", "stand"),
-        "printing": Need("plate", "printing"),
+        # Not Plate's own result: it takes as much where the bodies do not fit on the printer.
+        "printer": Need("shelf", "plate.printer"),
+        "resin": Need("shelf", "plate.resin"),
+        "layer": Need("plate", "layer_mm", setting=True),
     },
     gives={"amounts": json_of(Amounts)},
     apply=apply,

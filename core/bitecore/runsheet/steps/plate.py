@@ -15,8 +15,9 @@ from ...errors import StepFailed
 from ...mesh import Mesh
 from ...ops.rigid import rows
 from ...parts.laying import Laid, box_of, face_towards, flat, in_rows, quarter, raised, shifted
-from ...parts.shelf import BUILT_IN, Printer, Resin
+from ...parts.shelf import BUILT_IN, Printer
 from ...progress import Run
+from ..printing import printing_of
 from ..unbitten import left_open
 from ..values import BuildPlate, Matrix, Printing
 
@@ -92,7 +93,7 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
         "printer": title, "width_mm": printer.width_mm, "depth_mm": printer.depth_mm, "height_mm": printer.height_mm,
         "pixel_mm": printer.pixel_mm,
     }  # fmt: skip
-    values = {"home_to_plate": ByPiece(value), "plate": plate, "printing": _printing(printer, inputs["resin"], settings.layer_mm)}
+    values = {"home_to_plate": ByPiece(value), "plate": plate, "printing": printing_of(chosen, inputs["resin"], settings.layer_mm)}
     return StepResult(values, readings, tuple(flags), title)
 
 
@@ -117,19 +118,6 @@ def _laid(body: Mesh, stand: dict, lay: Laying | None, settings: PlateSettings) 
     if settings.supports == "none":
         return flat(body, up, front)
     return raised(body, up, front, tilt_deg=settings.tilt_deg, by_mm=settings.raise_mm, room_mm=_RAFT_ROOM_MM)
-
-
-def _printing(printer: Printer, chosen: dict, layer_mm: float) -> dict:
-    resin = Resin(**chosen["data"])
-    return {
-        "resin": chosen["name"],
-        "density_g_ml": resin.density_g_ml,
-        "price_l": resin.price_l,
-        "layer_mm": layer_mm,
-        "layer_s": round(resin.exposure_s + printer.lift_s, 6),
-        "first_layer_s": round(resin.base_exposure_s + printer.lift_s, 6),
-        "first_layers": round(resin.base_layers),
-    }
 
 
 def _arranged(laid: dict[str, Laid], printer: Printer, settings: PlateSettings) -> tuple[dict[str, NDArray], bool]:
