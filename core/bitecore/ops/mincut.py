@@ -36,10 +36,10 @@ def cut_in_two(
     out += np.clip(-lean, 0, None)
     least = np.minimum(into, out)
     into, out = (into - least).astype(np.int64), (out - least).astype(np.int64)
-    a, b = np.flatnonzero(into), np.flatnonzero(out)
-    rows = np.concatenate([number[i[both]], number[j[both]], np.full(len(a), m), b])
-    columns = np.concatenate([number[j[both]], number[i[both]], a, np.full(len(b), m + 1)])
-    values = np.concatenate([whole[both], whole[both], into[a], out[b]])
+    first, last = np.flatnonzero(into), np.flatnonzero(out)
+    rows = np.concatenate([number[i[both]], number[j[both]], np.full(len(first), m), last])
+    columns = np.concatenate([number[j[both]], number[i[both]], first, np.full(len(last), m + 1)])
+    values = np.concatenate([whole[both], whole[both], into[first], out[last]])
     graph = sp.csr_matrix((np.minimum(values, 2**30).astype(np.int32), (rows, columns)), (m + 2, m + 2))
     graph.sum_duplicates()
     left = (graph - maximum_flow(graph, m, m + 1, method="dinic").flow).tocsr()
@@ -47,6 +47,6 @@ def cut_in_two(
     left.eliminate_zeros()
     reached = np.zeros(m + 2, bool)
     reached[breadth_first_order(left, m, return_predecessors=False)] = True
-    side = fixed > 0
-    side[free] = reached[:m]
-    return side
+    this = fixed > 0
+    this[free] = reached[:m]
+    return this

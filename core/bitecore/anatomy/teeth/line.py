@@ -57,8 +57,8 @@ def _evenly(points: NDArray) -> NDArray[np.float64]:
 
 def _robust(base: NDArray, value: NDArray, scale: float, rounds: int, *, above: bool = False) -> NDArray[np.float64]:
     """Coefficients by least squares, outliers counting less; what lies above counts in full where asked."""
-    weight = np.ones(len(value))
-    found = np.zeros(base.shape[1])
+    weight: NDArray = np.ones(len(value))
+    found: NDArray = np.zeros(base.shape[1])
     for _ in range(rounds):
         found = np.linalg.lstsq(base * weight[:, None], value * weight, rcond=None)[0]
         off = value - base @ found

@@ -144,7 +144,7 @@ def numbered(found: Evidence, jaw: str) -> Numbered:
 
 
 def _walked(back: NDArray, k: int, i: int, jaw: str) -> list[Slot]:
-    out = []
+    out: list[Slot] = []
     while True:
         before, how = int(back[k, i, 0]), int(back[k, i, 1])
         if how <= 0:
