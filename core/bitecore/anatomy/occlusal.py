@@ -7,6 +7,7 @@ most nearly its own mirror image.
 from __future__ import annotations
 
 import itertools
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -27,6 +28,8 @@ _FRONT_MM = 16.0
 # Tips of one jaw lie so far off any plane (curves of Spee and Wilson; generated mouths): with less, planes that keep or leave out
 # a lone molar find each other by turns.
 _LEAST_SPREAD_MM = 0.6
+# So many cusps make a plane, with some of them so far out on either side.
+_LEAST_CUSPS, _EITHER_SIDE_MM = 4, 8.0
 # One in every 0.15 mm: of a finer scan, the others know nothing of tips that these do not.
 _VERTICES = 150_000
 
@@ -86,6 +89,26 @@ def occlusal_frame(mesh: Mesh, *, up: NDArray, front: NDArray) -> OcclusalFrame:
     origin = np.array([offset, float(np.median(crown[:, 1])), float(tips[:, 2].mean())]) @ flat
     spread = float(np.sqrt(np.mean((tips[:, 2] - tips[:, 2].mean()) ** 2)))
     return OcclusalFrame(origin, up, -flat[1], tips @ flat, spread)
+
+
+def by_teeth(frame: OcclusalFrame, tips: Mapping[int, NDArray]) -> OcclusalFrame:
+    """The frame by the tips of teeth that are known (FDI number to (t, 3) on the cheek side, mm, in the jaw's own frame): the plane through
+    the incisal point and best through the buccal cusps, half way to the one by the shape alone: each errs otherwise. The frame as it
+    is where there are no central incisors or too few back teeth."""
+    incisors = [t[0] for fdi, t in tips.items() if fdi % 10 == 1 and len(t)]
+    cusps = np.array([p for fdi, t in tips.items() if fdi % 10 > 3 for p in t]).reshape(-1, 3)
+    if not incisors or len(cusps) < _LEAST_CUSPS:
+        return frame
+    incisal, basis = np.mean(incisors, axis=0), frame_basis(frame.up, frame.front)
+    off = (cusps - incisal) @ basis.T
+    if min(off[:, 0].max(), -off[:, 0].min()) < _EITHER_SIDE_MM:
+        return frame
+    slope = np.linalg.lstsq(off[:, :2], off[:, 2], rcond=None)[0]
+    up = unit(frame.up + unit(basis[2] - slope[0] * basis[0] - slope[1] * basis[1]))
+    points = np.vstack([incisal, cusps])
+    height = points @ up
+    origin = frame.origin_mm + up * (height.mean() - frame.origin_mm @ up)
+    return OcclusalFrame(origin, up, unit(frame.front - up * (frame.front @ up)), points, float(height.std()))
 
 
 def _layer(local: NDArray, deep_mm: float) -> NDArray[np.float64]:

@@ -277,8 +277,9 @@ def _text_lists(text, at, count, is_list, polygon, out, limit):
     return found, at
 
 
-def write(mesh: Mesh, colours: NDArray[np.uint8] | None = None) -> bytes:
-    """Binary little-endian PLY: float64 vertices, triangles; colours (n, 3) where there are any."""
+def write(mesh: Mesh, colours: NDArray[np.uint8] | None = None, *, labels: tuple[str, NDArray[np.int16]] | None = None) -> bytes:
+    """Binary little-endian PLY: float64 vertices, triangles; colours (n, 3) where there are any; labels : a name and a whole number
+    for each face, as a property short of it."""
     fields: list = [("xyz", "<f8", 3)]
     head = "property double x\nproperty double y\nproperty double z\n"
     if colours is not None:
@@ -288,10 +289,16 @@ def write(mesh: Mesh, colours: NDArray[np.uint8] | None = None) -> bytes:
     vertex["xyz"] = mesh.vertices_mm
     if colours is not None:
         vertex["rgb"] = colours
-    face = np.zeros(mesh.triangles, np.dtype([("n", "u1"), ("v", "<i4", 3)]))
+    face_fields: list = [("n", "u1"), ("v", "<i4", 3)]
+    if labels is not None:
+        face_fields.append(("label", "<i2"))
+    face = np.zeros(mesh.triangles, np.dtype(face_fields))
     face["n"], face["v"] = 3, mesh.faces
+    if labels is not None:
+        face["label"] = labels[1]
+    more = f"property short {labels[0]}\n" if labels is not None else ""
     text = (
         f"ply\nformat binary_little_endian 1.0\ncomment Bite Bench\nelement vertex {len(vertex)}\n{head}"
-        f"element face {mesh.triangles}\nproperty list uchar int vertex_indices\nend_header\n"
+        f"element face {mesh.triangles}\nproperty list uchar int vertex_indices\n{more}end_header\n"
     )
     return text.encode() + vertex.tobytes() + face.tobytes()

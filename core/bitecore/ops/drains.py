@@ -15,6 +15,8 @@ from .segments import Segment, near_any
 _SIDES = 32
 # A drain begins so far inside the cavity and ends so far outside the body.
 _INSIDE_MM, _OUTSIDE_MM = 1.5, 1.0
+# So many places along it are asked whether something stands there.
+_ASKED = 9
 # What of the cavity counts as its lowest place.
 _LOW_MM = 0.6
 # Through more than so many walls no drain is led: the place lies badly.
@@ -71,7 +73,12 @@ class _Places:
         return _Places(self.low[keep], self.level[keep], self.way[keep])
 
     def clear_of(self, lines: Sequence[Segment], clear_mm: float) -> _Places:
-        return self.of(~near_any((self.low + self.level * self.way[:, None])[:, :2], lines, clear_mm))
+        """Of those whose whole drain stays clear, from its end in the cavity to that outside."""
+        near = np.zeros(len(self.low), bool)
+        for share in np.linspace(0, 1, _ASKED):
+            along = -_INSIDE_MM + share * (self.way + _INSIDE_MM + _OUTSIDE_MM)
+            near |= near_any((self.low + self.level * along[:, None])[:, :2], lines, clear_mm)
+        return self.of(~near)
 
 
 def _low_places(part: Mesh, skin: ClosestPoints, height: float, wall_mm: float) -> _Places:

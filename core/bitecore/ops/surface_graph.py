@@ -65,7 +65,7 @@ def surface_graph(mesh: Mesh) -> SurfaceGraph:
 
 
 @nb.njit(cache=True, inline="always")
-def _push(keys, items, m, key, item):
+def push(keys, items, m, key, item):  # noqa: ANN201
     """Onto a heap of m with its least on top; m + 1 after it."""
     p = m
     while p > 0:
@@ -79,7 +79,7 @@ def _push(keys, items, m, key, item):
 
 
 @nb.njit(cache=True, inline="always")
-def _drop(keys, items, m):
+def drop(keys, items, m):  # noqa: ANN201
     """The top off a heap of m; m - 1 after it."""
     m -= 1
     if m > 0:
@@ -106,17 +106,17 @@ def _flooded(seed, cost, start, other, edge):
     for i in range(n):
         if seed[i] > 0:
             away[i] = 0.0
-            m = _push(keys, items, m, 0.0, i)
+            m = push(keys, items, m, 0.0, i)
     while m > 0:
         key, i = keys[0], items[0]
-        m = _drop(keys, items, m)
+        m = drop(keys, items, m)
         if key > away[i]:
             continue
         for q in range(start[i], start[i + 1]):
             j, d = other[q], key + cost[edge[q]]
             if d < away[j] and seed[j] == 0:
                 away[j], label[j] = d, label[i]
-                m = _push(keys, items, m, d, j)
+                m = push(keys, items, m, d, j)
     return label, away
 
 
@@ -136,10 +136,10 @@ def _spread(sources, blocked, points, start, other, reach, away, touched):
         away[sources[k]] = 0.0
         touched[n] = sources[k]
         n += 1
-        m = _push(keys, items, m, 0.0, sources[k])
+        m = push(keys, items, m, 0.0, sources[k])
     while m > 0:
         key, i = keys[0], items[0]
-        m = _drop(keys, items, m)
+        m = drop(keys, items, m)
         if key > away[i]:
             continue
         for q in range(start[i], start[i + 1]):
@@ -154,7 +154,7 @@ def _spread(sources, blocked, points, start, other, reach, away, touched):
                 touched[n] = j
                 n += 1
             away[j] = d
-            m = _push(keys, items, m, d, j)
+            m = push(keys, items, m, d, j)
     return n
 
 

@@ -15,6 +15,10 @@ from .line import STEP_MM, ArchLine, arch_line, envelope
 
 # Of the arch: how far out, how far under the highest tip.
 _OUT_MM, _TOLD_MM = 7.5, 16.0
+# A crown stands where the top lies at most so far under the curve of the tips; lower than that there is none.
+_STANDS_MM, _GONE_MM = 1.6, 3.4
+# A ridge of gum is round on top; a crown that stands lower still has steep walls (share of their normals that looks outward).
+_LOWEST_MM, _LOW_MM, _ROUND, _STEEP = 4.4, 3.0, 0.46, 0.60
 
 
 @dataclass(frozen=True)
@@ -64,7 +68,7 @@ def evidence(local: NDArray, normals: NDArray, bent: Bend, across: NDArray, area
     parts, cheek_at, tongue_at = _parting(grid, cheek, tongue)
     dip = np.clip(maximum_filter1d(top, int(6 / STEP_MM)) - top, 0, 2.0)
     table = _table(step, out, near & (under < 2.0) & (depth < 5), len(grid))
-    there = np.clip((4.2 + top) / 1.2, 0, 1)
+    there = _there(step, top, under, near, out, side)
     return Evidence(line, grid, along, out, depth, side, top, parts + 0.35 * dip, cheek_at, tongue_at, table, there)
 
 
@@ -73,6 +77,19 @@ def _top(step: NDArray, depth: NDArray, near: NDArray, count: int) -> NDArray[np
     told = near & (depth < 14)
     np.maximum.at(top, step[told], -depth[told])
     return gaussian_filter1d(maximum_filter1d(top, 3), 1.0)
+
+
+def _there(step: NDArray, top: NDArray, under: NDArray, near: NDArray, out: NDArray, side: NDArray) -> NDArray[np.float64]:
+    """(g,) 0 to 1, whether a crown stands there: by its height, or by its walls."""
+    wall = near & (under > 0.8) & (under < 3.5)
+    steep = np.zeros(len(top))
+    for sign in (1, -1):
+        mine = wall & (side * sign > -0.2) & (out * sign > 0)
+        total = gaussian_filter1d(np.bincount(step[mine], np.clip(side[mine] * sign, 0, 1), len(top)), 1.5)
+        steep += 0.5 * total / np.maximum(gaussian_filter1d(np.bincount(step[mine], minlength=len(top)).astype(float), 1.5), 1e-3)
+    high = np.clip((_GONE_MM + top) / (_GONE_MM - _STANDS_MM), 0, 1)
+    low = np.clip((_LOWEST_MM + top) / (_LOWEST_MM - _LOW_MM), 0, 1) * np.clip((steep - _ROUND) / (_STEEP - _ROUND), 0, 1)
+    return np.maximum(high, low)
 
 
 def _table(step: NDArray, out: NDArray, told: NDArray, count: int) -> NDArray[np.float64]:
@@ -88,7 +105,9 @@ def _parting(grid: NDArray, cheek: NDArray, tongue: NDArray) -> tuple[NDArray, N
     for q in range(-14, 15):
         half = q * STEP_MM / 2
         c, t = np.interp(grid + half, grid, cheek), np.interp(grid - half, grid, tongue)
-        found = np.minimum(c, 1.2) + np.minimum(t, 1.2) + 0.5 * np.minimum(c, t) - 0.10 * abs(q * STEP_MM)
+        # Set off against each other, both walls have to say so; straight across, one may.
+        one, two = np.minimum(c, 1.2), np.minimum(t, 1.2)
+        found = (one + two if q == 0 else 2 * np.minimum(one, two)) + 0.5 * np.minimum(c, t) - 0.10 * abs(q * STEP_MM)
         more = found > best
         best[more], cheek_at[more], tongue_at[more] = found[more], (grid + half)[more], (grid - half)[more]
     return best, cheek_at, tongue_at

@@ -14,9 +14,15 @@ from scipy.spatial import cKDTree
 STEP_MM = 0.25
 _FINE_MM = 0.1
 # Angles from the middle of the arch, and by how much the line goes on behind its ends.
+# In so many of them there is something, of a jaw or half of one.
+_LEAST_SECTORS = 12
 _SECTOR_DEG, _WIDEST_DEG, _SPAN, _ON_MM = 3.0, 125.0, 2.2, 14.0
 # What lies so deep under the highest tips belongs to the arch; farther out than this does not.
 _TOP_MM, _DEEPER_MM, _OUT_MM = 5.0, 6.5, 8.0
+
+
+class NoArch(Exception):
+    """Nothing stands out of this surface as an arch does."""
 
 
 class ArchLine:
@@ -81,6 +87,8 @@ def _first_line(local: NDArray) -> NDArray[np.float64]:
         ((sectors[k - 1] + sectors[k]) / 2, np.quantile(far[which == k], [0.05, 0.95]).mean())
         for k in range(1, len(sectors)) if (which == k).sum() >= 15
     ]  # fmt: skip
+    if len(rows) < _LEAST_SECTORS:
+        raise NoArch
     at, out = np.array(rows).T
     found = _robust(chebyshev.chebvander(at / _SPAN, 6), out, 0.8, 5)
     t = np.linspace(at.min(), at.max(), 800)[::-1]

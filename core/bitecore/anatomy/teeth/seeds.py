@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from .evidence import Evidence
 from .line import STEP_MM
 from .numbering import Slot
-from .sizes import DEEP, TALL
+from .sizes import size_of
 
 # A border between two teeth is set off between the walls over so much of the arch; beside a gap a tooth may bulge so far.
 _HALF_MM, _BULGE_MM = 3.5, 2.0
@@ -98,8 +98,8 @@ def _stretch(found: Evidence, slots: list[Slot], k: int) -> tuple[NDArray[np.boo
 def _crown(
     local: NDArray, found: Evidence, slot: Slot, within: NDArray, share: NDArray, jaw: str, scale: float
 ) -> Crown | None:  # fmt: skip
-    position = slot.fdi % 10
-    tall, deep = TALL[jaw][position - 1] * scale, DEEP[jaw][position - 1]
+    _, tall, deep = size_of(slot.fdi, jaw)
+    tall *= scale
     z, out = local[:, 2], found.out
     core = within & (share > 0.2) & (share < 0.8) & (np.abs(out) < 6.5) & (found.depth < 5.5)
     if core.sum() < 20:

@@ -1,8 +1,10 @@
-"""Teeth and gum of one jaw: from numbers along the arch to a label at every vertex."""
+"""Teeth and gum of one jaw: from numbers along the arch to a label at every vertex, a margin round every tooth, and what is measured
+of it."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import itertools
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -10,36 +12,59 @@ from numpy.typing import ArrayLike, NDArray
 from ...mesh import Mesh, face_areas_mm2
 from ...mesh.topology import edge_table
 from ...ops.curvature import bend, evened_normals
-from ...ops.mincut import cut_in_two
 from ...ops.rigid import unit
-from ...ops.surface_graph import SurfaceGraph, flooded, surface_graph
+from ...ops.surface_graph import flooded, surface_graph
+from .crowns import tips_of, width_mm
+from .cut import EDGE_MM, brushed, labelled, settled
 from .evidence import evidence
-from .line import levelling
-from .numbering import numbered
+from .hand import Hand, heard
+from .line import STEP_MM, ArchLine, levelling
+from .margins import Evened, Margin, evened, margin_of
 from .outline import Outlined, outlined
 from .seeds import Crown, Seeds, seeds
 
-# Edges as fine as this need two rounds of evening; crowns are taken for shorter at first: from too tall the ring never comes back.
-_EDGE_MM, _SHORT, _PASSES = 0.30, 0.85, 2
-# Slivers between two outlines, so narrow and no deeper than this share of the crown, are tooth.
-_SLIVER_MM, _SLIVER_DEEP = 1.6, 0.55
+# Crowns are taken to be so tall against the usual at first: a ring that begins far off does not come back. Which it is, the crease says,
+# and how little of the ring is without.
+_STARTS, _WITHOUT = (0.7, 1.0, 1.3), 0.2
 # A tooth at an end or beside a gap, round which no crease runs, is none: the pad behind the last molar.
 _NO_CREASE, _ALL_WEAK = 0.13, 0.65
-# The cut that settles the outline: within so much of it; a valley from this bend (1/mm) on, and how soon it is cheap to cut.
-_BAND_MM, _VALLEY, _SOON, _CHEAP, _PULL = 2.0, 0.1, 0.15, 0.01, 3.0
+# How the price of the next best reading, and the crease round a tooth, speak for its number and for it being one.
+_SURE_AT, _SURE_SOON = 1.2, 0.8
+_TOOTH_AT, _TOOTH_SOON = 0.10, 0.05
+
+
+@dataclass(frozen=True)
+class ToothTold:
+    """In the frame of the surface, mm.
+
+    confidence : 0 to 1, that it is a tooth and this one; 1 where a person said so
+    wide_mm    : from mesial to distal
+    tips_mm    : (t, 3) on the cheek side: of a molar two, the mesial first; of an incisor the middle of its edge
+    """
+
+    fdi: int
+    confidence: float
+    by_hand: bool
+    centre_mm: NDArray[np.float64]
+    wide_mm: float
+    tips_mm: NDArray[np.float64]
+    margin: Margin
 
 
 @dataclass(frozen=True)
 class Told:
-    """tooth : (n,) FDI number at each vertex, 0 gum
-    crowns : of the teeth that were told, from the patient's right to the left
-    scale  : of this mouth's teeth against the average; cost : of the reading
+    """tooth    : (n,) FDI number at each vertex, 0 gum
+    teeth    : from the patient's right to the left
+    scale    : of this mouth's teeth against the average
+    gaps_mm  : (FDI on the right of it, on the left of it, mm) of room between teeth that stand next to each other
+    unheeded : ids of what a person said that cannot be
     """
 
     tooth: NDArray[np.int16]
-    crowns: list[Crown]
+    teeth: list[ToothTold]
     scale: float
-    cost: float
+    gaps_mm: list[tuple[int, int, float]] = field(default_factory=list)
+    unheeded: list[str] = field(default_factory=list)
 
     def of_faces(self, mesh: Mesh) -> NDArray[np.int16]:
         """(m,) FDI number of each triangle; one between two is gum."""
@@ -55,77 +80,130 @@ def plan_axes(up: ArrayLike, front: ArrayLike, jaw: str) -> NDArray[np.float64]:
     return np.stack([np.cross(y, z if jaw == "lower" else -z), y, z])
 
 
-def teeth_told(mesh: Mesh, *, jaw: str, up: ArrayLike, front: ArrayLike, midline: ArrayLike) -> Told:
+def teeth_told(mesh: Mesh, *, jaw: str, up: ArrayLike, front: ArrayLike, midline: ArrayLike, hand: Hand | None = None) -> Told:
     """Of one connected surface in mm, outwards. up, front : (3,) in its frame, within about 15°; midline : (3,) mm, a place near the
     midline of the arch, to some millimetres."""
+    hand, middle = hand or Hand(), np.asarray(midline, float)
     graph = surface_graph(mesh)
-    n = len(mesh.vertices_mm)
-    border = np.zeros(n, bool)
-    half = np.flatnonzero(edge_table(mesh).count == 1)
-    border[mesh.faces[half // 3, half % 3]] = border[mesh.faces[half // 3, (half % 3 + 1) % 3]] = True
-    area = np.bincount(mesh.faces.ravel(), np.repeat(face_areas_mm2(mesh) / 3, 3), n)
-    rounds = int(np.clip(round(2 * (_EDGE_MM / graph.length.mean()) ** 2), 1, 6))
+    border = _border(mesh)
+    area = np.bincount(mesh.faces.ravel(), np.repeat(face_areas_mm2(mesh) / 3, 3), len(border))
+    rounds = int(np.clip(round(2 * (EDGE_MM / graph.length.mean()) ** 2), 1, 6))
     normals = evened_normals(mesh, graph, rounds)
     bent = bend(normals, graph)
-    axes = plan_axes(up, front, jaw)
-    local = (mesh.vertices_mm - np.asarray(midline, float)) @ axes.T
+    axes, local = _levelled(mesh, plan_axes(up, front, jaw), middle)
+    found = evidence(local, normals @ axes.T, bent, bent.across @ axes.T, area)
+    said = heard(found, jaw, hand, axes, middle)
+    on_edges = bent.on_edges(graph)
+    cost = graph.length * (0.15 + np.clip(-on_edges - 0.2, 0, 3) * 2.0)
+
+    def ringed(scale: float) -> _Ringed:
+        known = seeds(local, found, said.read.slots, jaw, border, scale)
+        owner, _away = flooded(np.where(known.seed < known.gum, known.seed, 0), cost, graph)
+        return _Ringed(known, owner, outlined(local, graph, normals, bent.tensor, found, known, owner), scale)
+
+    best = max((ringed(scale) for scale in _STARTS), key=lambda r: r.fits)
+    best = ringed(best.scale * (1 + best.shift))
+    known, owner, rings = best.known, best.owner, best.rings
+    real = np.array([0, *(_real(known, k, said.none, said.named) for k in range(len(known.crowns))), 0])
+    label = labelled(local, known, rings)
+    soft = bend(evened_normals(mesh, graph, max(1, rounds // 2)), graph)
+    tooth = settled(graph, soft.on_edges(graph), area, known, rings, label, real)
+    mine = np.where(tooth, np.where(label < known.gum, label, np.minimum(owner, known.gum)), 0)
+    mine = np.where(real[mine] > 0, mine, 0).astype(np.int32)
+    if hand.strokes:
+        mine = brushed(graph, soft.on_edges(graph), area, mine, np.where(real[owner] > 0, owner, 0), hand)
+    even = evened(graph, mine, len(known.crowns))
+    label = even.label
+    fdi = np.array([0, *(c.slot.fdi if c else 0 for c in known.crowns)], np.int16)
+    crease = np.clip(-soft.least, 0, 3)
+    told = [
+        _told(mesh, local, found.line, c, k + 1, even, label, crease, border, said.named)
+        for k, c in enumerate(known.crowns) if c is not None and (label == k + 1).any()
+    ]  # fmt: skip
+    teeth = [t for t in told if t is not None]
+    return Told(fdi[label], teeth, said.read.scale, _gaps(known, {t.fdi for t in teeth}), said.unheeded)
+
+
+@dataclass(frozen=True)
+class _Ringed:
+    """Outlines from crowns taken to be so tall (scale, against the usual); owner : (n,) whose a vertex would be."""
+
+    known: Seeds
+    owner: NDArray[np.int32]
+    rings: Outlined
+    scale: float
+
+    @property
+    def fits(self) -> float:
+        seen = [c for c in self.known.crowns if c is not None]
+        return float(np.median([c.crease - _WITHOUT * c.weak for c in seen])) if seen else -1.0
+
+    @property
+    def shift(self) -> float:
+        """By which share crowns are taller than taken."""
+        shifts = [c.shift / c.tall for c in self.known.crowns if c is not None and c.shift is not None]
+        return float(np.median(shifts)) if shifts else 0.0
+
+
+def _border(mesh: Mesh) -> NDArray[np.bool_]:
+    """(n,) vertices on a border."""
+    out = np.zeros(len(mesh.vertices_mm), bool)
+    half = np.flatnonzero(edge_table(mesh).count == 1)
+    out[mesh.faces[half // 3, half % 3]] = out[mesh.faces[half // 3, (half % 3 + 1) % 3]] = True
+    return out
+
+
+def _levelled(mesh: Mesh, axes: NDArray, middle: NDArray) -> tuple[NDArray, NDArray]:
+    """(axes, (n, 3) places) of the plan in which the tips lie flat."""
+    local = (mesh.vertices_mm - middle) @ axes.T
     for _ in range(3):
         turn = levelling(local)
         axes, local = turn @ axes, local @ turn.T
         if turn[2, 2] > np.cos(np.radians(1.0)):
             break
-    found = evidence(local, normals @ axes.T, bent, bent.across @ axes.T, area)
-    read = numbered(found, jaw)
-    on_edges = bent.on_edges(graph)
-    cost = graph.length * (0.15 + np.clip(-on_edges - 0.2, 0, 3) * 2.0)
-    scale = _SHORT
-    for _ in range(_PASSES):
-        known = seeds(local, found, read.slots, jaw, border, scale)
-        owner, _away = flooded(np.where(known.seed < known.gum, known.seed, 0), cost, graph)
-        rings = outlined(local, graph, normals, bent.tensor, found, known, owner)
-        shifts = [c.shift / c.tall for c in known.crowns if c is not None and c.shift is not None]
-        scale *= 1 + (float(np.median(shifts)) if shifts else 0.0)
-    fdi = np.array([0, *(_real(known, k) for k in range(len(known.crowns))), 0], np.int16)
-    label = _labelled(local, known, rings)
-    soft = bend(evened_normals(mesh, graph, max(1, rounds // 2)), graph).on_edges(graph)
-    tooth = _settled(graph, soft, area, known, rings, label, fdi)
-    named = np.where(tooth, np.where(label < known.gum, fdi[label], fdi[np.minimum(owner, known.gum)]), 0).astype(np.int16)
-    return Told(named, [c for c in known.crowns if c is not None and (named == c.slot.fdi).any()], read.scale, read.cost)
+    return axes, local
 
 
-def _real(known: Seeds, k: int) -> int:
-    """Its number, or 0 where no crease runs round it and it stands at an end or beside a gap."""
+def _real(known: Seeds, k: int, none: list[int], named: set[int]) -> int:
+    """Its number, or 0 where it is none: a person said so, or no crease runs round it and it stands at an end or beside a gap."""
     crown = known.crowns[k]
-    if crown is None:
+    if crown is None or any(crown.slot.first <= step < crown.slot.last for step in none):
         return 0
+    if crown.slot.fdi in named:
+        return crown.slot.fdi
     beside = [known.crowns[j] for j in (k - 1, k + 1) if 0 <= j < len(known.crowns)]
     touched = [c for c in beside if c is not None and crown.slot.first <= c.slot.last and c.slot.first <= crown.slot.last]
     alone = len(touched) < 2
     return 0 if alone and crown.crease < _NO_CREASE and crown.weak > _ALL_WEAK else crown.slot.fdi
 
 
-def _labelled(local: NDArray, known: Seeds, rings: Outlined) -> NDArray[np.int32]:
-    """(n,) k + 1 within the outline of tooth k, else the gum's label."""
-    tall = np.array([0.0, *(c.tall if c else 0.0 for c in known.crowns)])
-    top = np.array([-np.inf, *(c.top if c else -np.inf for c in known.crowns)])
-    near = rings.nearest
-    sliver = (rings.within == 0) & (near > 0) & (rings.off + rings.second < _SLIVER_MM)
-    sliver &= top[near] - local[:, 2] < _SLIVER_DEEP * tall[near]
-    label = np.where(sliver, near, rings.within)
-    label = np.where(label > 0, label, known.gum)
-    return np.where((known.seed > 0) & (known.seed < known.gum), known.seed, label).astype(np.int32)
+def _told(
+    mesh: Mesh, local: NDArray, line: ArchLine, crown: Crown, k: int, even: Evened, label: NDArray, crease: NDArray, border: NDArray,
+    named: set[int],
+) -> ToothTold | None:  # fmt: skip
+    mine = np.flatnonzero(label == k)
+    margin = margin_of(mesh, even, k, crease, border)
+    if margin is None or len(mine) < 8:
+        return None
+    fdi = crown.slot.fdi
+    at = int(line.index(np.array([(crown.slot.first + crown.slot.last) / 2 * STEP_MM]))[0])
+    # The line runs from the patient's right to the left.
+    way = line.way[at] * (-1.0 if fdi // 10 in (1, 4, 5, 8) else 1.0)
+    own = local[mine]
+    by_hand = fdi in named
+    return ToothTold(
+        fdi, 1.0 if by_hand else _confidence(crown), by_hand, mesh.vertices_mm[mine].mean(0),
+        width_mm(own, way, crown.tall, fdi % 10 < 4), mesh.vertices_mm[mine[tips_of(own, way, line.outward[at], fdi % 10)]], margin,
+    )  # fmt: skip
 
 
-def _settled(
-    graph: SurfaceGraph, on_edges: NDArray, area: NDArray, known: Seeds, rings: Outlined, label: NDArray, fdi: NDArray
-) -> NDArray[np.bool_]:  # fmt: skip
-    """(n,) tooth, of whichever number, after a cut through the valleys near the outlines."""
-    within = label < known.gum
-    off = np.where(np.isfinite(rings.off), rings.off, 9.0)
-    off = np.where(within & (off > 0), -0.2, off)
-    none = fdi[np.minimum(label, known.gum)] == 0
-    off = np.where(within & none, 9.0, off)
-    capacity = _CHEAP + (1 - _CHEAP) * np.exp(-np.clip(-on_edges - _VALLEY, 0, None) / _SOON)
-    fixed = np.where(np.abs(off) < _BAND_MM, 0, np.where(within & ~none, 1, -1)).astype(np.int8)
-    leaning = np.clip(-off, -1, 1) * _PULL * area * (_EDGE_MM / graph.length.mean()) ** 2
-    return cut_in_two(graph.edges, capacity, fixed, leaning)
+def _confidence(crown: Crown) -> float:
+    number = 1 / (1 + np.exp(-(crown.slot.sure - _SURE_AT) / _SURE_SOON))
+    tooth = 1 / (1 + np.exp(-(crown.crease - _TOOTH_AT) / _TOOTH_SOON))
+    return float(number * tooth)
+
+
+def _gaps(known: Seeds, there: set[int]) -> list[tuple[int, int, float]]:
+    stand = [c.slot for c in known.crowns if c is not None and c.slot.fdi in there]
+    room = [(a.fdi, b.fdi, (b.first - a.last) * STEP_MM) for a, b in itertools.pairwise(stand)]
+    return [(a, b, mm) for a, b, mm in room if mm > 0]
