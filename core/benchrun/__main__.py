@@ -61,7 +61,7 @@ def _run(args: argparse.Namespace) -> int:
     from bitecore.runsheet import CASE, FolderStore, evaluate
 
     from .inputs import document_of, load
-    from .report import build_report, exit_status, write_layers, write_outputs
+    from .report import build_report, exit_status, write_layers, write_outputs, write_teeth
 
     registry = CASE.registry
     registry[args.until]
@@ -81,6 +81,7 @@ def _run(args: argparse.Namespace) -> int:
         finally:
             pool.close()
         outputs = write_outputs(evaluation.graph, store, out, args, registry)
+        write_teeth(evaluation.graph, store, out)
         if args.layers:
             write_layers(evaluation.graph, store, out)
         report = build_report(document, evaluation, registry, outputs, time.perf_counter() - started, args.until)

@@ -15,6 +15,7 @@ from bitecore.parts.layer_zip import written
 from bitecore.runsheet import CaseDocument, Evaluation, Registry, ResultStore
 from bitecore.runsheet.export import Body, OutFile, export, lies_on_plate, plate_file
 from bitecore.runsheet.plated import plate_layers
+from bitecore.runsheet.toothed import teeth_files
 from bitecore.runsheet.who import CaseGraph, best_mesh, place_of
 
 FORMAT = 1
@@ -50,6 +51,12 @@ def write_layers(graph: CaseGraph, store: ResultStore, out: Path) -> None:
     (out / "plate.3mf").write_bytes(plate_file(bodies).data)
 
 
+def write_teeth(graph: CaseGraph, store: ResultStore, out: Path) -> None:
+    """teeth.json and teeth_{piece}.ply, as far as teeth are told."""
+    for name, data in teeth_files(graph, store.blobs).items():
+        (out / name).write_bytes(data)
+
+
 def _as_they_stand(graph: CaseGraph, store: ResultStore, frame: str) -> list[OutFile]:
     bodies = []
     for piece, jaw in graph.jaws.items():
@@ -77,6 +84,7 @@ def build_report(
     inputs = [_input(entry.id, entry.file, graph, document) for entry in document.pieces]
     nodes = sorted((n for n in graph.nodes.values() if n.step.name in wanted), key=lambda node: node.step.number)
     steps = [_step(node, evaluation) for node in nodes]
+    _with_parts(steps, graph)
     for step in steps:
         if step["step"] == "bite":
             step |= _bite(graph)
@@ -140,6 +148,15 @@ def _step(node: Node, evaluation: Evaluation) -> dict:
         "readings": manifest.readings if manifest else [],
         "flags": manifest.flags if manifest else [],
     }
+
+
+def _with_parts(steps: list[dict], graph: CaseGraph) -> None:
+    """Beside what a step found of a jaw, what the parts that are shown with it did."""
+    for step in steps:
+        own = [n for n in graph.nodes.values() if n.step.part_of == step["step"] and step["piece"] and n.piece == step["piece"]]
+        for manifest in [n.manifest for n in own if n.manifest]:
+            step["readings"] = [*step["readings"], *manifest.readings]
+            step["flags"] = [*step["flags"], *manifest.flags]
 
 
 def exit_status(graph: CaseGraph, registry: Registry, until: str) -> int:

@@ -105,6 +105,9 @@ class Lent(TypedDict):
 
 
 class Contact(TypedDict):
+    """teeth : the FDI numbers of the lower's and of the upper's tooth, None where one is not told, or gum; older results have none."""
+
+    teeth: NotRequired[tuple[int | None, int | None]]
     piece: str
     point_mm: Point
     depth_mm: float
@@ -269,3 +272,20 @@ class Takes(TypedDict):
     grams: float
     minutes: float
     cost: float | None
+
+
+class ToothFound(TypedDict):
+    """A tooth in its jaw's home.
+
+    confidence : 0 to 1, that it is one and this one; 1 where a person said so
+    usual_mm   : its mesiodistal width on average
+    tips_mm    : on the cheek side: of a molar two, the mesial first; of an incisor the middle of its edge
+    """
+
+    fdi: int
+    confidence: float
+    by_hand: bool
+    centre_mm: Point
+    mesiodistal_mm: float
+    usual_mm: float
+    tips_mm: list[Point]

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Sequence
 
 import numpy as np
 
+from ...anatomy.contacts import Contact as Met
 from ...anatomy.contacts import Touching, area_of, balance, touching
 from ...anatomy.jaw import Jaw
+from ...anatomy.teeth.numbers import numbers_at
 from ...engine.gives import MESH, ByPiece, by_piece, json_of
 from ...engine.model import WHOLE, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
+from ...mesh import Mesh
 from ...ops.flaws import without_flaws
 from ...progress import Run
 from ..values import Contact
@@ -49,7 +52,7 @@ def apply(inputs: Inputs, settings: ContactSettings, run: Run) -> StepResult:
         {
             "touch": ByPiece({p: t.touch for p, t in found.items() if t.touch is not None}),
             "deep": ByPiece({p: t.deep for p, t in found.items() if t.deep is not None}),
-            "contacts": [_listed(piece_of["lower"], c) for c in lower.contacts[:_MOST_LISTED]],
+            "contacts": _listed(piece_of, to_bite, lower.contacts[:_MOST_LISTED], inputs["teeth"]),
         },
         _readings(lower, left, right),
     )
@@ -67,22 +70,31 @@ def _readings(lower: Touching, left: float, right: float) -> tuple[Reading, ...]
     return tuple(readings)
 
 
-def _listed(piece: str, contact: Any) -> dict:
-    return {
-        "piece": piece,
-        "point_mm": [round(float(x), 4) for x in contact.point_mm],
-        "depth_mm": round(contact.depth_mm, 5),
-        "area_mm2": round(contact.area_mm2, 4),
-        "side": contact.side,
-        "behind_mm": round(contact.behind_mm, 2),
-    }
+def _listed(piece_of: dict[str, str], to_bite: dict, contacts: Sequence[Met], teeth: dict[str, Mesh | None]) -> list[dict]:
+    lower, upper = piece_of["lower"], piece_of["upper"]
+    points = np.array([c.point_mm for c in contacts]).reshape(-1, 3)
+    to_upper = np.linalg.inv(np.array(to_bite[upper])) @ np.array(to_bite[lower])
+    under = numbers_at(teeth.get(lower), points)
+    over = numbers_at(teeth.get(upper), points @ to_upper[:3, :3].T + to_upper[:3, 3])
+    return [
+        {
+            "teeth": (own, other),
+            "piece": lower,
+            "point_mm": [round(float(x), 4) for x in c.point_mm],
+            "depth_mm": round(c.depth_mm, 5),
+            "area_mm2": round(c.area_mm2, 4),
+            "side": c.side,
+            "behind_mm": round(c.behind_mm, 2),
+        }
+        for c, own, other in zip(contacts, under, over, strict=True)
+    ]
 
 
 STEP = Step(
     name="contacts",
     title="Contacts",
     number=2,
-    version=4,
+    version=5,
     over=WHOLE,
     part_of="bite",
     settings=ContactSettings,
@@ -92,6 +104,7 @@ STEP = Step(
         "folds": Need("trim", "folds", setting=True, each=True),
         "spikes": Need("trim", "spikes", setting=True, each=True),
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
+        "teeth": Need("teeth", "mesh", each=True, optional=True),
     },
     gives={"touch": by_piece(MESH), "deep": by_piece(MESH), "contacts": json_of(list[Contact])},
     apply=apply,

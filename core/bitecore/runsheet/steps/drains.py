@@ -10,7 +10,7 @@ from ...engine.model import BODIES, Flag, Inputs, Need, Place, Reading, Step, St
 from ...mesh import Mesh
 from ...ops.clip import frame_of
 from ...ops.drains import Drain, drains
-from ...parts.pin_places import STRUT_MM
+from ...parts.pin_places import ROOT_MM, STRUT_MM
 from ...progress import Run
 
 
@@ -33,12 +33,18 @@ def apply(inputs: Inputs, settings: DrainsSettings, run: Run) -> StepResult:
     front = rotation @ np.array(inputs["stand"]["front"])
     floor = inputs["floor"] if inputs["style"] == "closed" else None
     wide = inputs["wide"]
-    off = [(rotation @ np.array(s["from_mm"]), rotation @ np.array(s["to_mm"])) for s in inputs["struts"] or ()]
+    off = [_rooted(rotation @ np.array(s["from_mm"]), rotation @ np.array(s["to_mm"])) for s in inputs["struts"] or ()]
     clear = STRUT_MM / 2 + wide / 2 + _CLEAR_MM
     out = drains(local, cavity, wall_mm=inputs["wall"], wide_mm=wide, floor_mm=floor, front=front, off=off, clear_mm=clear)
     solids = Solids(Solid("cut", d.mesh.with_vertices(d.mesh.vertices_mm @ rotation), f"drain {n}") for n, d in enumerate(out, 1))
     flags = _flags(inputs.piece, inputs["style"], wide, out, rotation)
     return StepResult({"solids": solids}, (Reading("drains", len(out)),), flags, f"{len(out)} drains")
+
+
+def _rooted(post: NDArray, wall: NDArray) -> tuple[NDArray, NDArray]:
+    """A strut with what of it goes into the body."""
+    way = wall - post
+    return post, wall + way / max(float(np.linalg.norm(way)), 1e-9) * ROOT_MM
 
 
 def _flags(piece: str, style: str, wide: float, out: list[Drain], rotation: NDArray) -> tuple[Flag, ...]:
@@ -56,7 +62,7 @@ STEP = Step(
     name="drains",
     title="Drains",
     number=6,
-    version=1,
+    version=2,
     over=BODIES,
     part_of="hollow",
     settings=DrainsSettings,

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, field_validator
 
-from ...anatomy.occlusal import OcclusalFrame, bench_of, occlusal_frame
+from ...anatomy.occlusal import OcclusalFrame, bench_of, by_teeth, occlusal_frame
 from ...engine.gives import ByPiece, by_piece, json_of
 from ...engine.model import WHOLE, Beside, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
@@ -80,7 +80,8 @@ def apply(inputs: Inputs, settings: LevelSettings, run: Run) -> StepResult:
         if piece == leader or to_bite.get(piece) is None:
             about = inputs["about"][piece]
             up, front = np.array(about["up"]), np.array(about["front"])
-            frames[piece] = occlusal_frame(inputs["mesh"][piece], up=up, front=front)
+            shaped = occlusal_frame(inputs["mesh"][piece], up=up, front=front)
+            frames[piece] = by_teeth(shaped, {t["fdi"]: np.array(t["tips_mm"]) for t in inputs["teeth"].get(piece) or ()})
     marks = settings.marks
     marked = marks is not None and marks.on in frames
     if marks is not None and marked:
@@ -102,7 +103,8 @@ def apply(inputs: Inputs, settings: LevelSettings, run: Run) -> StepResult:
     result = _result(frames[leader], inputs.jaws[leader], bench, stand, settings, lead)
     now = {"on": leader, "matrix": rows(auto[leader])}
     said = (*left_open(alone), *_drifted(settings, auto, now), *result.flags)
-    result = replace(result, values={**result.values, "auto": now}, flags=said)
+    readings = (*result.readings, *_midlines(inputs, bench, alone))
+    result = replace(result, values={**result.values, "auto": now}, flags=said, readings=readings)
     if marked:
         by_hand = Flag("levelled-by-marks", "note", "Levelled by three marks set by hand.")
         return replace(result, flags=(by_hand, *(f for f in result.flags if f.code != "levelled")))
@@ -110,6 +112,17 @@ def apply(inputs: Inputs, settings: LevelSettings, run: Run) -> StepResult:
         text = "The three marks lie on a scan that is not levelled by itself now; they do not count. Set them again."
         return replace(result, flags=(Flag("stale-marks", "look", text), *result.flags))
     return result
+
+
+def _midlines(inputs: Inputs, bench: ByPiece, alone: bool) -> tuple[Reading, ...]:
+    """Between the central incisors of both jaws, across the bench."""
+    found = inputs["midline"]
+    left = {jaw: (np.array(bench[p]) @ [*found[p], 1.0])[0] for p, jaw in inputs.jaws.items() if found.get(p)}
+    if len(left) < 2 or alone:
+        return ()
+    apart = float(left["upper"] - left["lower"])
+    side = "left" if apart > 0 else "right"
+    return (Reading(f"upper midline to the patient’s {side} of the lower’s", abs(apart), "mm"),)
 
 
 def _drifted(settings: LevelSettings, auto: Mapping[str, NDArray], now: dict) -> tuple[Flag, ...]:
@@ -172,13 +185,15 @@ STEP = Step(
     name="level",
     title="Level",
     number=3,
-    version=5,
+    version=6,
     over=WHOLE,
     settings=LevelSettings,
     beside={"auto": Beside(_HAND)},
     needs={
         "mesh": Need("intake", "mesh", each=True),
         "about": Need("intake", "about", each=True),
+        "teeth": Need("teeth", "teeth", each=True, optional=True),
+        "midline": Need("teeth", "midline", each=True, optional=True),
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
         "method": Need("bite", "method", optional=True),
     },

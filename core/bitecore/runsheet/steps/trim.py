@@ -1,4 +1,4 @@
-"""Trim: drop loose bits, mend, close holes, ease the border, saw the bottom and the back."""
+"""Trim: ease the border, saw the bottom and the back."""
 
 from __future__ import annotations
 
@@ -6,15 +6,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...engine.gives import MESH, json_of
-from ...engine.model import JAWS, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
+from ...engine.model import JAWS, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
 from ...mesh import Mesh, face_normals, used_vertices
 from ...mesh.topology import split_bow_ties
 from ...ops.border import border_points, ease
 from ...ops.clip import clip, plane_values
-from ...ops.flaws import without_flaws
-from ...ops.holes import Hole, close_holes
-from ...ops.mend import Mended, largest_piece, mend
+from ...ops.mend import largest_piece
 from ...ops.rigid import rounded
 from ...progress import Run
 from ..unbitten import left_open
@@ -49,37 +47,25 @@ class TrimSettings(StepSettings):
 
 
 def apply(inputs: Inputs, settings: TrimSettings, run: Run) -> StepResult:
-    raw: Mesh = inputs["mesh"]
+    whole: Mesh = inputs["mesh"]
+    edged: Mesh | None = inputs["edged"]
     up, front, origin = (np.array(inputs["stand"][k]) for k in ("up", "front", "origin"))
-    mended = mend(_without(raw, settings), loose_share=settings.loose_percent / 100)
-    run.tick(0.3, "closing holes")
-    whole, closed, left = close_holes(mended.mesh, up_to_mm=settings.holes_mm, run=run.part(0.3, 0.5))
-    eased = ease(whole, ease_mm=settings.ease_mm)
+    # Along an edge line there is nothing left to be eased.
+    eased = ease(whole, ease_mm=settings.ease_mm) if edged is None else edged
     if eased.triangles == 0:
         raise StepFailed("Easing the border leaves nothing of this scan. Ease less.", code="nothing-left")
-    run.tick(0.8, "sawing")
+    run.tick(0.5, "sawing")
     saws = _saws(eased, settings, up, front, origin)
     deep = _sawn(eased, saws["bottom"])
     shown = _sawn(deep, saws["back"])
-    flags = [*left_open("alone" in inputs["stand"]), *_flags(inputs.piece, mended, closed, left)]
     readings = (
         Reading("bottom saw below the occlusal plane", saws["bottom"]["mm"], "mm"),
         Reading("back saw behind the incisors", saws["back"]["mm"], "mm"),
         Reading("triangles kept", shown.triangles),
-        Reading("triangles taken off", raw.triangles - int((shown.groups == 0).sum())),
-        Reading("holes closed", len(closed)),
-        Reading("loose bits dropped", mended.loose_bits),
+        Reading("triangles taken off", inputs["came"] - int((shown.groups == 0).sum())),
     )
-    figure = f"{len(closed)} hole{'s' * (len(closed) != 1)} closed"
-    return StepResult({"mesh": shown, "open": deep, "saws": saws}, readings, tuple(flags), figure)
-
-
-def _without(raw: Mesh, settings: TrimSettings) -> Mesh:
-    """What a Fix of Intake asked for: folds and spikes out; the holes they leave are closed with the others."""
-    left = without_flaws(raw, folds=settings.folds, spiky=settings.spikes)
-    if left.triangles == 0:
-        raise StepFailed("Nothing is left without its folds and spikes. Leave them in.", code="nothing-left")
-    return left
+    flags = left_open("alone" in inputs["stand"])
+    return StepResult({"mesh": shown, "open": deep, "saws": saws}, readings, tuple(flags), f"{saws['bottom']['mm']:.1f} mm")
 
 
 def _saws(mesh: Mesh, settings: TrimSettings, up: NDArray, front: NDArray, origin: NDArray) -> dict:
@@ -115,35 +101,19 @@ def _sawn(mesh: Mesh, saw: dict) -> Mesh:
     return split_bow_ties(largest_piece(kept))[0]
 
 
-def _flags(piece: str, mended: Mended, closed: list[Hole], left: list[Hole]) -> list[Flag]:
-    flags = []
-    if mended.loose_bits:
-        flags.append(Flag("dropped-bits", "note", f"{mended.loose_bits} loose bits dropped."))
-    if mended.fins + mended.turned + mended.doubles:
-        text = f"Mended: {mended.fins} fins, {mended.turned} turned and {mended.doubles} double triangles."
-        flags.append(Flag("mended", "note", text))
-    for hole in sorted(closed, key=lambda h: -h.width_mm)[:6]:
-        flags.append(Flag("hole-closed", "note", f"Hole of {hole.width_mm:.1f} mm closed.", _place(piece, hole)))
-    for hole in sorted(left, key=lambda h: -h.width_mm)[:6]:
-        fix = Fix("trim", piece, {"holes_mm": round(min(hole.width_mm + 0.1, 40.0), 1)})
-        text = f"Hole of {hole.width_mm:.1f} mm is left open: it is wider than the limit."
-        flags.append(Flag("hole-open", "look", text, _place(piece, hole), fix))
-    return flags
-
-
-def _place(piece: str, hole: Hole) -> Place:
-    x, y, z = hole.middle_mm.tolist()
-    return Place(piece, (x, y, z), max(hole.width_mm, 1.0))
-
-
 STEP = Step(
     name="trim",
     title="Trim",
     number=4,
-    version=3,
+    version=4,
     over=JAWS,
     settings=TrimSettings,
-    needs={"mesh": Need("intake", "mesh"), "stand": Need("level", "stand")},
+    needs={
+        "mesh": Need("clean", "mesh"),
+        "came": Need("clean", "came"),
+        "edged": Need("edge", "mesh", optional=True),
+        "stand": Need("level", "stand"),
+    },
     gives={"mesh": MESH, "open": MESH, "saws": json_of(Saws)},
     apply=apply,
     about="What of the scan is kept.",
