@@ -34,7 +34,7 @@ class Floor:
 
 
 def floor_of(places: list[Place]) -> Floor:
-    side = sorted(places, key=lambda p: (1 if p.fdi // 10 in (2, 3) else -1) * p.crown.number)
+    side = sorted(places, key=lambda p: (1 if p.fdi // 10 in (2, 3, 6, 7) else -1) * (p.fdi % 10))
     neck = np.array([p.origin_mm[:2] for p in side])
     ends = [neck[0] + (neck[0] - neck[1]) / np.linalg.norm(neck[0] - neck[1]) * 16]
     ends += [neck[-1] + (neck[-1] - neck[-2]) / np.linalg.norm(neck[-1] - neck[-2]) * 16]

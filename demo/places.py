@@ -21,6 +21,8 @@ CONTACT_MM = 0.06
 # The tips of the upper reach this far past those of the lower where the cusps interlock.
 INTERLOCK_MM = 2.3
 CLEAR_MM = 0.03
+# The tooth before which the row ends.
+_LAST = {"": 8, "mixed": 7, "all": 6}
 
 
 @dataclass(frozen=True)
@@ -90,11 +92,12 @@ def placed(plan: ArchPlan, *, upper: bool, rng: np.random.Generator) -> list[Pla
     for side in (1, -1):
         before: Place | None = None
         at = 0.0
-        for number in range(1, 9 if plan.third else 8):
-            fdi = ((1 if side < 0 else 2) if upper else (4 if side < 0 else 3)) * 10 + number
+        for number in range(1, _LAST[plan.milk] + plan.third * (not plan.milk)):
+            milk = plan.milk == "all" or (plan.milk == "mixed" and 3 <= number <= 5)
+            fdi = ((1 if side < 0 else 2) if upper else (4 if side < 0 else 3)) * 10 + number + 40 * milk
             wear = float(np.clip(rng.normal(plan.wear_mm, 0.1), 0, 1.2))
             scale = size * widths[number - 1] * rng.normal(1.0, 0.012)
-            c = teeth.crown(number, upper=upper, scale=scale, wear_mm=wear, tall=build.tall, lingual_mm=build.lingual_mm)
+            c = teeth.crown(number, upper=upper, scale=scale, wear_mm=wear, tall=build.tall, lingual_mm=build.lingual_mm, milk=milk)
             bend = _bend(plan, number, upper, rng)
             at, before = _beside(c, fdi, side, at, before, curve, run, bend, upper, build.spee)
             out.append(replace(before, missing=fdi in plan.gaps))

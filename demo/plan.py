@@ -44,6 +44,7 @@ class ArchPlan:
     grid_mm : density; 0.33 gives about 150,000 triangles a jaw, 0.80 about 24,000.
     gaps : FDI numbers of missing teeth; third : third molars too; crowding : 0 to 1, front teeth turned and pushed out
     of line; wear_mm : how much of the tips is worn off, on average.
+    milk : "mixed" (canines and molars still milk teeth, the first molars behind them) or "all"; neither has second molars.
     noise_mm : white noise; warp_mm : RMS of the slow error of a scanner, over warp_length_mm.
     """
 
@@ -60,4 +61,5 @@ class ArchPlan:
     overjet_mm: float = 2.2
     overbite_mm: float = 2.6
     flaws: bool = True
+    milk: str = ""
     build: Build = Build()

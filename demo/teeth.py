@@ -21,6 +21,12 @@ LOWER = (
 )  # fmt: skip
 
 
+# Milk teeth from the midline, and as which of the others each is formed.
+MILK_UPPER = ((6.5, 5.0, 6.0), (5.1, 4.0, 5.6), (7.0, 7.0, 6.5), (7.3, 8.5, 5.1), (8.2, 10.0, 5.7))
+MILK_LOWER = ((4.2, 4.0, 5.0), (4.1, 4.0, 5.2), (5.0, 4.8, 6.0), (7.7, 7.0, 6.0), (9.9, 8.7, 5.5))
+_FORMED = (1, 2, 3, 7, 6)
+
+
 @dataclass(frozen=True)
 class Crown:
     """One crown in its own frame: u mesio-distal (+u distal), v towards the cheek, w to the tip, neck at w = 0."""
@@ -34,9 +40,14 @@ class Crown:
     cusps: tuple[tuple[float, float, float], ...]
 
 
-def crown(number: int, *, upper: bool, scale: float = 1.0, wear_mm: float = 0.0, tall: float = 1.0, lingual_mm: float = 0.0) -> Crown:
-    """lingual_mm : how much lower the lower's inner cusps are than usual; the upper's are so much higher."""
-    md, bl, height = (np.array((UPPER if upper else LOWER)[number - 1]) * scale).tolist()
+def crown(
+    number: int, *, upper: bool, scale: float = 1.0, wear_mm: float = 0.0, tall: float = 1.0, lingual_mm: float = 0.0, milk: bool = False
+) -> Crown:  # fmt: skip
+    """lingual_mm : how much lower the lower's inner cusps are than usual; the upper's are so much higher. Of a milk tooth the number is
+    that of the tooth it is formed as."""
+    table = (MILK_UPPER if upper else MILK_LOWER) if milk else UPPER if upper else LOWER
+    md, bl, height = (np.array(table[number - 1]) * scale).tolist()
+    number = _FORMED[number - 1] if milk else number
     inner = -lingual_mm if upper else lingual_mm
     cusps = tuple((u, v, below + inner if v < 0 else below) for u, v, below in _cusps(number, upper, md, bl, wear_mm))
     return Crown(number, upper, md, bl, height * tall, cusps)

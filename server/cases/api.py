@@ -16,6 +16,7 @@ from bitecore.anatomy.notation import DECIDUOUS, PERMANENT, tooth
 from bitecore.parts.layer_zip import picture, written
 from bitecore.runsheet import standard
 from bitecore.runsheet.plated import PlateLayers, plate_layers
+from bitecore.runsheet.toothed import labelled, teeth_of
 from bitecore.text import plain
 from ground.errors import Refused
 from runs.kinds import GoneMeanwhile
@@ -43,6 +44,7 @@ from .schemas import (
     PieceChoice,
     Refusal,
     StepOut,
+    TeethTold,
     ToothOut,
     Tray,
     Veil,
@@ -268,6 +270,24 @@ def layers_zip(request: HttpRequest, number: str) -> HttpResponse:
     """The plate in layers, one PNG each, as the printer gets them (docs/layers.md)."""
     found = _layers(request, number)
     return _download(written(found.bodies, found.says), f"{number}_layers.zip", "application/zip")
+
+
+@router.get("/{number}/teeth.json", response=TeethTold)
+def teeth_told(request: HttpRequest, number: str) -> dict:
+    """Every tooth with its margin, as far as they are told (docs/teeth.md)."""
+    found = teeth_of(look(services.visible(request.user, number)), folder())
+    if found is None:
+        raise Refused("The teeth are not told yet. Try again in a moment.", code="no-teeth", status=409)
+    return found
+
+
+@router.get("/{number}/teeth_{piece}.ply")
+def teeth_labelled(request: HttpRequest, number: str, piece: str) -> HttpResponse:
+    """The mended surface of a jaw in its home, each face with its tooth's number (docs/teeth.md)."""
+    data = labelled(look(services.visible(request.user, number)), piece, folder())
+    if data is None:
+        raise Refused("The teeth of this scan are not told.", code="no-teeth", status=409)
+    return _download(data, f"{number}_teeth_{piece}.ply", "application/octet-stream")
 
 
 @router.get("/{number}/layers/{layer}.png")

@@ -15,6 +15,7 @@ from django.utils import timezone
 from accounts.services import is_lead, label
 from bitecore.engine.gives import digests_in
 from bitecore.runsheet import CaseDocument
+from bitecore.runsheet.toothed import teeth_files
 from bitecore.text import plain
 from ground.errors import Refused
 from house.services import retention_years
@@ -22,7 +23,7 @@ from runs.changes import WHOLE_EVERY, back_from_now
 from runs.models import Owner, Revision
 from runs.owning import folder, let_go, pictures, sweep, take_files
 from runs.paths import applied
-from runs.services import announce, ask_for_work
+from runs.services import announce, ask_for_work, look
 
 from .carried import FORMAT, MARK, Carried, CarriedRevision, is_number
 from .documents import document_of
@@ -123,6 +124,8 @@ def packed(user: Any, number: str, *, veiled: bool) -> bytes:
             add(f"files/{digest}", folder().read(digest))
         for file in made(case, veiled=veiled):
             add(f"hand-off/{file.name}", folder().read(file.sha256))
+        for name, data in sorted(teeth_files(look(case), folder()).items()):
+            add(f"teeth/{name}", data)
     return out.getvalue()
 
 

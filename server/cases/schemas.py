@@ -154,6 +154,32 @@ class ToothOut(Schema):
     deciduous: bool
 
 
+class ToothTold(TypedDict):
+    """See docs/teeth.md."""
+
+    fdi: int
+    confidence: float
+    by_hand: bool
+    centre_mm: tuple[float, float, float]
+    mesiodistal_mm: float
+    margin_mm: list[tuple[float, float, float]]
+    margin_confidence: list[float]
+
+
+class JawTold(TypedDict):
+    piece: str
+    jaw: str
+    frame: str
+    teeth: list[ToothTold]
+
+
+class TeethTold(TypedDict):
+    """Of the jaws of which the teeth are told."""
+
+    format: int
+    jaws: list[JawTold]
+
+
 class Hold(Schema):
     held: bool
 

@@ -40,8 +40,8 @@ def steps_out() -> list[StepOut]:
 
 
 def _parts(step: Step) -> list[Step]:
-    """What belongs to the case; settings of single scans stand with the scans."""
-    return [s for s in standard().parts(step.name) if s.over.what == "whole"]
+    """What belongs to the case, or to the jaws as the step does; settings of single scans stand with the scans."""
+    return [s for s in standard().parts(step.name) if s.over.what in ("whole", step.over.what) and s.over.what != "scans"]
 
 
 def _settings(step: Step) -> list[SettingOut]:
