@@ -174,7 +174,7 @@ export const Model = memo(function Model({
       raycast={raycast}
       onClick={onClick}
       onPointerDown={onBrush ? (e) => brushAt(e, true) : undefined}
-      onPointerMove={isMap || onProbe ? onPointerMove : undefined}
+      onPointerMove={isMap || onProbe || onBrush ? onPointerMove : undefined}
       onPointerOut={isMap || onProbe ? onPointerOut : undefined}
       dispose={null}
       userData={{ triangles: loaded.triangles, light: loaded.light, piece: shown.still ? null : shown.piece, matrix }}

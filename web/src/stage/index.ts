@@ -7,5 +7,6 @@ export { PulledBall } from "./PulledBall";
 export { PulledPlane } from "./PulledPlane";
 export { benchPlace, fromStage, placeOf, rawDigest, rawOf, scansScene, shownOf, takesPart, toStage } from "./place";
 export { BALL, ink, SQUARE } from "./plaster";
+export { type Ring, Rings } from "./Rings";
 export { Stage, shownAs, unionOf } from "./Stage";
 export { prepareStage } from "./StageCanvas";

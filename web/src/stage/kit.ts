@@ -32,7 +32,7 @@ export interface Shown {
   still?: boolean;
 }
 
-export type Look = "body" | "goes" | "foil" | "dotted" | "map";
+export type Look = "body" | "goes" | "foil" | "dotted" | "map" | "teeth";
 
 /** Under the pointer: a place on the stage, and how thick the body is there (mm). */
 export interface Probed {

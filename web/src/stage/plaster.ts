@@ -40,7 +40,7 @@ varying float vShade;
 varying float vCode;
 varying float vKnown;
 uniform vec4 uSaw[2];
-uniform int uMode;      // 0 plaster, 1 all hatched, 2 hatched behind the saws, 3 gone behind the saws, 4 plain ink, 5 foil, 6 dotted foil, 7 map
+uniform int uMode;      // 0 plaster, 1 all hatched, 2 hatched behind the saws, 3 gone behind the saws, 4 plain ink, 5 foil, 6 dotted foil, 7 map, 8 gum tinted
 uniform vec3 uInk;
 uniform float uOpacity;
 uniform float uReach;   // at the ends of the map's colours, in the unit of its channel
@@ -80,6 +80,8 @@ void main() {
     vec3 end = off < 0.0 ? vec3(0.09, 0.29, 0.55) : vec3(0.60, 0.20, 0.05);
     plaster = mix(vec3(0.93, 0.91, 0.86), end, abs(off)) * (0.45 + 0.5 * light);
   }
+  // Of a mesh that knows its teeth: a number is known where there is one, and is below nought where nothing was told.
+  if (uMode == 8 && (vKnown < 0.5 || vCode < uScale.x)) plaster *= vKnown < 0.5 ? vec3(0.93, 0.76, 0.72) : vec3(0.86);
   if (uMode == 5 || uMode == 6) {
     plaster = uInk * (0.55 + 0.45 * light);
     if (uMode == 6 && mod(floor(gl_FragCoord.x / 2.0) + floor(gl_FragCoord.y / 2.0), 2.0) > 0.5) plaster = mix(plaster, vec3(1.0), 0.55);
@@ -88,7 +90,7 @@ void main() {
 }
 `;
 
-export const MODE = { plaster: 0, goes: 1, sawn: 2, gone: 3, ink: 4, foil: 5, dotted: 6, map: 7 } as const;
+export const MODE = { plaster: 0, goes: 1, sawn: 2, gone: 3, ink: 4, foil: 5, dotted: 6, map: 7, teeth: 8 } as const;
 
 interface Looking {
   /** MODE of the program. */
@@ -111,6 +113,7 @@ export const LOOKS: Record<Look, Looking> = {
   foil: { mode: MODE.foil, ink: "#1d3f8a", lies: true, behind: -1 },
   dotted: { mode: MODE.dotted, ink: "#a3172a", lies: true, behind: -4 },
   map: { mode: MODE.map, lies: false, behind: -3 },
+  teeth: { mode: MODE.teeth, lies: false, behind: 0 },
 };
 
 /**

@@ -40,6 +40,9 @@ export interface View {
   book: boolean;
   /** The lower as it came is seen beside where the bite scans put it. */
   came: boolean;
+  /** Gum is tinted, so that teeth stand out from it; their numbers stand beside them. */
+  tint: boolean;
+  numbers: boolean;
   /** The bite scan that is being marked, and the pair that is being set: its number, what it has so far. */
   marking: { piece: string; number: number; pair: Pair } | null;
   /** Numbers of a step that are being pulled and not yet kept: what they would give is shown at once. */
@@ -78,6 +81,8 @@ interface BenchState extends View {
   setPair: (number: number, pair: Pair) => void;
   openBook: (book: boolean) => void;
   showCame: (came: boolean) => void;
+  tintGum: (tint: boolean) => void;
+  showNumbers: (numbers: boolean) => void;
   tryValues: (tried: Tried | null) => void;
   cutAt: (section: Section) => void;
   /** What the map says under the pointer, in its unit; null where it says nothing. */
@@ -100,6 +105,8 @@ const FRESH = {
   focus: null as Focus | null,
   book: false,
   came: true,
+  tint: false,
+  numbers: true,
   marking: null as View["marking"],
   tried: null as Tried | null,
   section: { axis: 0, mm: 0, other: false } as Section,
@@ -149,6 +156,8 @@ export const useBench = create<BenchState>((set) => ({
   cutAt: (section) => set({ section }),
   underPointer: (under) => set({ under }),
   showCame: (came) => set({ came }),
+  tintGum: (tint) => set({ tint }),
+  showNumbers: (numbers) => set({ numbers }),
   openBook: (book) =>
     set((s) => ({
       book,
@@ -162,6 +171,6 @@ export const useBench = create<BenchState>((set) => ({
 
 /** The part of it that a scene is a function of. */
 export function useView(): View {
-  const { step, piece, tool, visibility, rawHeld, book, came, marking, tried, section } = useBench();
-  return { step, piece, tool, visibility, rawHeld, book, came, marking, tried, section };
+  const { step, piece, tool, visibility, rawHeld, book, came, tint, numbers, marking, tried, section } = useBench();
+  return { step, piece, tool, visibility, rawHeld, book, came, tint, numbers, marking, tried, section };
 }

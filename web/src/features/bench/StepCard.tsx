@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { asks, detailOfNode, isAccepted, nodesOf, partsOf } from "../../case/look";
+import { asks, detailOfNode, isAccepted, nodesOf, partsOf, partsOfPiece } from "../../case/look";
 import { stateOf } from "../../case/states";
 import { CLEAR, type Doings } from "../../case/useCase";
 import type { CaseOut, NodeDetail, NodeOut, Reading, StepOut } from "../../shared/api/client";
@@ -164,7 +164,8 @@ function Settings({ data, step, detail, doings }: SettingsProps) {
   const of = (key: string) => step.settings.find((s) => s.key === key);
   const where = (key: string) => (alone || of(key)?.per_jaw ? detail.piece : "*");
   // Parts of a step have settings of their own on its card.
-  const all = [...partsOf(data, step.name), detail];
+  const own = detail.piece === "*" ? [] : partsOfPiece(data, step.name, detail.piece);
+  const all = [...partsOf(data, step.name), ...own, detail];
   const jaws = !alone && step.over !== "whole" && nodesOf(data, step.name).length > 1;
   return (
     <section aria-label="Settings">
@@ -206,7 +207,8 @@ function Foot({ data, steps, step, detail, doings }: Props & { detail: NodeDetai
   const open = useBench((s) => s.open);
   const state = stateOf(data, step.name);
   const next = steps[steps.findIndex((s) => s.name === step.name) + 1];
-  const readings = [detail, ...partsOf(data, step.name)].flatMap((d) => d?.readings ?? []);
+  const own = detail && detail.piece !== "*" ? partsOfPiece(data, step.name, detail.piece) : [];
+  const readings = [detail, ...partsOf(data, step.name), ...own].flatMap((d) => d?.readings ?? []);
   const accepted = isAccepted(data, step.name) || (!step.on_demand && !asks(data, step));
   const ready = state === "done" || state === "look";
   const missing = steps.filter((s) => asks(data, s));

@@ -71,7 +71,11 @@ export function Tools({ data, tools, ui, doings, raw }: Props) {
         ({ tool }) =>
           tool.Works && <tool.Works key={tool.id} data={data} doings={doings} inHand={inHand?.id === tool.id} />,
       )}
-      <div className="absolute top-3 left-3 flex gap-2" role="toolbar" aria-label="Tools">
+      <div
+        className="pointer-events-none absolute top-3 right-3 left-3 flex flex-wrap gap-2 *:pointer-events-auto"
+        role="toolbar"
+        aria-label="Tools"
+      >
         {here
           .filter(({ tool }) => tool.button !== false)
           .map((kept) => (

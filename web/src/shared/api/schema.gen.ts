@@ -540,6 +540,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/cases/{number}/teeth.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Teeth Told
+         * @description Every tooth with its margin, as far as they are told (docs/teeth.md).
+         */
+        get: operations["cases_api_teeth_told"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/cases/{number}/teeth_{piece}.ply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Teeth Labelled
+         * @description The mended surface of a jaw in its home, each face with its tooth's number (docs/teeth.md).
+         */
+        get: operations["cases_api_teeth_labelled"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/cases/{number}/undo": {
         parameters: {
             query?: never;
@@ -1739,13 +1779,13 @@ export interface components {
              */
             keep_until: string;
             /** Nodes */
-            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
+            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
             /** Number */
             number: string;
             /** Open */
             open: string;
             /** Opened */
-            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
+            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["CleanDetail"] | components["schemas"]["TeethDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["EdgeDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
             /** Picture */
             picture: string;
             /** Pieces */
@@ -1859,7 +1899,77 @@ export interface components {
         };
         /** CheckSettings */
         CheckSettings: Record<string, never>;
-        /** Contact */
+        /** CleanDetail */
+        CleanDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["CleanSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "clean";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** CleanGood */
+        CleanGood: {
+            /** Came */
+            came?: number | null;
+            /** Mesh */
+            mesh?: string | null;
+        };
+        /** CleanNode */
+        CleanNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["CleanGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "clean";
+        };
+        /**
+         * CleanSettings
+         * @description What is mended is said in Trim, where Intake's Fix writes it.
+         */
+        CleanSettings: Record<string, never>;
+        /**
+         * Contact
+         * @description teeth : the FDI numbers of the lower's and of the upper's tooth, None where one is not told, or gum; older results have none.
+         */
         Contact: {
             /** Area Mm2 */
             area_mm2: number;
@@ -1877,6 +1987,11 @@ export interface components {
             ];
             /** Side */
             side: string;
+            /** Teeth */
+            teeth?: [
+                number | null,
+                number | null
+            ];
         };
         /** ContactSettings */
         ContactSettings: {
@@ -2042,6 +2157,94 @@ export interface components {
             refused: components["schemas"]["Refusal"][];
             /** Revision */
             revision: number | null;
+        };
+        /** EdgeDetail */
+        EdgeDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["EdgeSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "edge";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** EdgeGood */
+        EdgeGood: {
+            /** Line */
+            line?: [
+                number,
+                number,
+                number
+            ][][] | null;
+            /** Mesh */
+            mesh?: string | null;
+        };
+        /** EdgeNode */
+        EdgeNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["EdgeGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "edge";
+        };
+        /** EdgeSettings */
+        EdgeSettings: {
+            /**
+             * Edge line
+             * @description all: everything that is sound stays. gum: so much gum round the teeth, smooth, off every tooth.
+             * @default all
+             * @enum {string}
+             */
+            edge: "all" | "gum";
+            /**
+             * Gum kept
+             * @description From the margins. 1 to 2 mm for simple models, 4 to 5 mm for trays, splints and retainers (common practice).
+             * @default 2
+             */
+            gum_mm: number;
+            /**
+             * Off every tooth
+             * @description Nowhere does the line come nearer to a tooth.
+             * @default 0.5
+             */
+            off_mm: number;
         };
         /**
          * EntryChange
@@ -2793,6 +2996,17 @@ export interface components {
             plate_mm: number | null;
             /** Turned Deg */
             turned_deg: number;
+        };
+        /** JawTold */
+        JawTold: {
+            /** Frame */
+            frame: string;
+            /** Jaw */
+            jaw: string;
+            /** Piece */
+            piece: string;
+            /** Teeth */
+            teeth: components["schemas"]["ToothTold"][];
         };
         /** LabelDetail */
         LabelDetail: {
@@ -4397,6 +4611,137 @@ export interface components {
         };
         /** TakesSettings */
         TakesSettings: Record<string, never>;
+        /** TeethDetail */
+        TeethDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["TeethSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "teeth";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** TeethGood */
+        TeethGood: {
+            /** Margins */
+            margins?: string[] | null;
+            /** Mesh */
+            mesh?: string | null;
+            /** Midline */
+            midline?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Teeth */
+            teeth?: components["schemas"]["ToothFound"][] | null;
+        };
+        /** TeethNode */
+        TeethNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["TeethGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "teeth";
+        };
+        /** TeethSettings */
+        TeethSettings: {
+            /**
+             * Teeth by hand
+             * @description Numbers, teeth joined or parted, as a person said.
+             * @default {}
+             */
+            said: {
+                [key: string]: components["schemas"]["ToothWord"];
+            };
+            /**
+             * Margins by hand
+             * @description Strokes of the swab: tooth, or gum.
+             * @default {}
+             */
+            swab: {
+                [key: string]: components["schemas"]["ToothStroke"];
+            };
+        };
+        /**
+         * TeethTold
+         * @description Of the jaws of which the teeth are told.
+         */
+        TeethTold: {
+            /** Format */
+            format: number;
+            /** Jaws */
+            jaws: components["schemas"]["JawTold"][];
+        };
+        /**
+         * ToothFound
+         * @description A tooth in its jaw's home.
+         *
+         *     confidence : 0 to 1, that it is one and this one; 1 where a person said so
+         *     usual_mm   : its mesiodistal width on average
+         *     tips_mm    : on the cheek side: of a molar two, the mesial first; of an incisor the middle of its edge
+         */
+        ToothFound: {
+            /** By Hand */
+            by_hand: boolean;
+            /** Centre Mm */
+            centre_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Confidence */
+            confidence: number;
+            /** Fdi */
+            fdi: number;
+            /** Mesiodistal Mm */
+            mesiodistal_mm: number;
+            /** Tips Mm */
+            tips_mm: [
+                number,
+                number,
+                number
+            ][];
+            /** Usual Mm */
+            usual_mm: number;
+        };
         /** ToothOut */
         ToothOut: {
             /** Deciduous */
@@ -4409,6 +4754,83 @@ export interface components {
             palmer: string;
             /** Universal */
             universal: string;
+        };
+        /**
+         * ToothStroke
+         * @description A stroke of the swab: what it covers is the tooth it began on, or gum.
+         */
+        ToothStroke: {
+            /**
+             * Adds
+             * @default true
+             */
+            adds: boolean;
+            /** Points Mm */
+            points_mm: components["schemas"]["Packed"] | [
+                number,
+                number,
+                number
+            ][];
+            /** Radius Mm */
+            radius_mm: number;
+        };
+        /**
+         * ToothTold
+         * @description See docs/teeth.md.
+         */
+        ToothTold: {
+            /** By Hand */
+            by_hand: boolean;
+            /** Centre Mm */
+            centre_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Confidence */
+            confidence: number;
+            /** Fdi */
+            fdi: number;
+            /** Margin Confidence */
+            margin_confidence: number[];
+            /** Margin Mm */
+            margin_mm: [
+                number,
+                number,
+                number
+            ][];
+            /** Mesiodistal Mm */
+            mesiodistal_mm: number;
+        };
+        /**
+         * ToothWord
+         * @description What a person says of a place, in the jaw's home (mm).
+         *
+         *     kind : number (the tooth fdi stands there), none (no tooth does), together or apart (of at and also: one tooth, or two)
+         */
+        ToothWord: {
+            /** Also */
+            also?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** At */
+            at: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Fdi
+             * @default 0
+             */
+            fdi: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "number" | "none" | "together" | "apart";
         };
         /** Tray */
         Tray: {
@@ -5341,6 +5763,49 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["CaseOut"];
                 };
+            };
+        };
+    };
+    cases_api_teeth_told: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TeethTold"];
+                };
+            };
+        };
+    };
+    cases_api_teeth_labelled: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+                piece: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -1,5 +1,7 @@
+import { useState } from "react";
 import { goodOf, type NodeOf } from "../../case/look";
 import type { CaseOut } from "../../shared/api/client";
+import { useNames } from "../../shared/toothNames";
 import { type CardProps, toStage } from "../../stage";
 import { type Point, useBench } from "../../store/bench";
 import { Followers } from "./Followers";
@@ -16,6 +18,14 @@ export function Stands({ data, view, ui, doings }: CardProps) {
   const contacts = goodOf(data, "contacts")?.contacts ?? [];
   const scans = goodOf(data, "fit")?.scans ?? [];
   const { book, openBook, marking } = useBench();
+  const [all, setAll] = useState(false);
+  const names = useNames();
+  const rows = byTooth(contacts);
+  const lower = data.pieces.find((p) => p.jaw === "lower");
+  const met = new Set(rows.map((row) => row.tooth));
+  const free = (lower ? (goodOf(data, "teeth", lower.id)?.teeth ?? []) : [])
+    .map((t) => t.fdi)
+    .filter((n) => !met.has(n));
   const marked = scans.find((s) => s.piece === marking?.piece);
   if (marking) return <MarkList data={data} doings={doings} apart={marked?.marks_mm ?? []} />;
   return (
@@ -29,7 +39,7 @@ export function Stands({ data, view, ui, doings }: CardProps) {
       {contacts.length > 0 && (
         <>
           <div className="flex items-center justify-between pt-1">
-            <h3 className="dim text-xs font-semibold">Contacts, deepest first</h3>
+            <h3 className="dim text-xs font-semibold">Contacts by tooth</h3>
             <button
               type="button"
               aria-pressed={book}
@@ -41,14 +51,25 @@ export function Stands({ data, view, ui, doings }: CardProps) {
             </button>
           </div>
           <ul aria-label="Contacts">
-            {contacts.slice(0, FEW).map((c) => (
+            {(all ? rows : rows.slice(0, FEW)).map((row) => (
               <ContactLine
-                key={c.point_mm.join()}
-                contact={c}
-                place={toStage(ui, { data, view }, c.piece, c.point_mm)}
+                key={row.deepest.point_mm.join()}
+                row={row}
+                name={names}
+                place={toStage(ui, { data, view }, row.deepest.piece, row.deepest.point_mm)}
               />
             ))}
           </ul>
+          {rows.length > FEW && (
+            <button type="button" className="py-0.5 font-semibold text-primary" onClick={() => setAll(!all)}>
+              {all ? "Fewer" : `${rows.length - FEW} more teeth`}
+            </button>
+          )}
+          {free.length > 0 && (
+            <p className="dim text-[13px]" data-testid="free-teeth">
+              Without contact: {free.map(names).join(", ")}
+            </p>
+          )}
         </>
       )}
       <Since data={data} />
@@ -56,22 +77,51 @@ export function Stands({ data, view, ui, doings }: CardProps) {
   );
 }
 
-function ContactLine({ contact: c, place }: { contact: Contact; place: Point }) {
+/** The contacts of one tooth of the lower; of what is on no tooth each by itself. */
+interface Row {
+  tooth: number | null;
+  others: number[];
+  count: number;
+  area: number;
+  deepest: Contact;
+}
+
+function byTooth(contacts: Contact[]): Row[] {
+  const rows: Row[] = [];
+  for (const contact of contacts) {
+    const [tooth, other] = contact.teeth ?? [null, null];
+    const row = tooth === null ? undefined : rows.find((r) => r.tooth === tooth);
+    if (!row) {
+      rows.push({ tooth, others: other ? [other] : [], count: 1, area: contact.area_mm2, deepest: contact });
+      continue;
+    }
+    row.count += 1;
+    row.area += contact.area_mm2;
+    if (other && !row.others.includes(other)) row.others.push(other);
+  }
+  return rows;
+}
+
+function ContactLine({ row, name, place }: { row: Row; name: (fdi: number) => string; place: Point }) {
   const pointAt = useBench((s) => s.pointAt);
-  const depth = Math.round(c.depth_mm * 1000);
-  const words = depth > 0 ? `${depth} µm deep` : `${-depth} µm off`;
+  const { tooth, others, count, area, deepest } = row;
+  const depth = Math.round(deepest.depth_mm * 1000);
+  const deep = depth > 0 ? `${depth} µm deep` : `${-depth} µm off`;
+  const where = `${deepest.side}, ${Math.max(0, Math.round(deepest.behind_mm))} mm`;
+  const words = tooth === null ? where : [name(tooth), others.map(name).join(", ")].filter(Boolean).join(" on ");
   return (
     <li className="flex justify-between gap-2 py-0.5 text-[13px]">
-      <span className="truncate" title="side, and how far behind the incisors">
-        {c.side}, {Math.max(0, Math.round(c.behind_mm))} mm
+      <span className="min-w-0 truncate" title={`${where} behind the incisors`}>
+        <b className="font-semibold">{words}</b>
+        {count > 1 && <span className="dim"> ×{count}</span>}
       </span>
       <span className="dim whitespace-nowrap">
-        {words} · {c.area_mm2.toFixed(2)} mm²
+        {deep} · {area.toFixed(2)} mm²
       </span>
       <button
         type="button"
         className="font-semibold text-primary"
-        onClick={() => pointAt({ point: place, radius: 1, text: words })}
+        onClick={() => pointAt({ point: place, radius: 1, text: `${words}: ${deep}` })}
       >
         Show
       </button>

@@ -82,7 +82,7 @@ function Words({ view }: Drawing) {
           <span data-testid="thickness">{probed.mm.toFixed(2)} mm thick</span>
         </Label>
       )}
-      <div className="line pointer-events-auto absolute top-3 right-3 flex items-center gap-2 rounded-lg border bg-base-100 px-3 py-1.5 shadow-sm">
+      <div className="line pointer-events-auto absolute top-14 right-3 flex items-center gap-2 rounded-lg border bg-base-100 px-3 py-1.5 shadow-sm">
         <span data-testid="section">
           Section {["across", "from the front", "level"][section.axis]}, {section.mm.toFixed(1)} mm
         </span>

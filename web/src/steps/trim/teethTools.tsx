@@ -1,0 +1,193 @@
+import { Brush, Combine, Hash, SplitSquareVertical, Tags } from "lucide-react";
+import { create } from "zustand";
+import { useNames } from "../../shared/toothNames";
+import { Balls, type Drawing, Label, type Tool, toStage } from "../../stage";
+import { type Point, useBench } from "../../store/bench";
+import { foundOf, toothAt } from "./told";
+
+const SWAB_MM = 1.0;
+const MOST_POINTS = 2000;
+const COLOUR = "#2c5f78";
+
+/** What was pressed first, in the home of its jaw. */
+const usePressed = create<{ piece: string; at: Point | null }>(() => ({ piece: "", at: null }));
+const none = () => usePressed.setState({ piece: "", at: null });
+
+function Draws({ data, view, ui }: Drawing) {
+  const { piece, at } = usePressed();
+  return at && <Balls points={[toStage(ui, { data, view }, piece, at)]} colour={COLOUR} radius={0.6} />;
+}
+
+/** Every number a tooth of this jaw can have, from the patient's right to the left. */
+function numbersOf(jaw: string, milk: boolean): number[] {
+  const [right, left] = jaw === "upper" ? [1, 2] : [4, 3];
+  const more = milk ? 4 : 0;
+  const last = milk ? 5 : 8;
+  const places = Array.from({ length: last }, (_, k) => k + 1);
+  return [...places.map((k) => (right + more) * 10 + k).reverse(), ...places.map((k) => (left + more) * 10 + k)];
+}
+
+/** Beside the tooth that was pressed: which it is. */
+function Choice({ data, view, ui, doings }: Drawing) {
+  const { piece, at } = usePressed();
+  const names = useNames();
+  const jaw = data.pieces.find((p) => p.id === piece)?.jaw;
+  if (!at || !jaw) return null;
+  const now = toothAt(foundOf(data, piece), at);
+  const say = (value: Record<string, unknown>) => {
+    doings.entry("teeth", piece, ["said"], "", { at, ...value });
+    none();
+  };
+  return (
+    <Label at={toStage(ui, { data, view }, piece, at)}>
+      <span className="pointer-events-auto flex items-center gap-1.5 py-0.5 text-[13px]">
+        {now ? `${names(now.fdi)} is` : "Here is"}
+        <select
+          aria-label="Which tooth it is"
+          className="line rounded border bg-base-100 px-1"
+          value=""
+          onChange={(e) =>
+            e.target.value === "none" ? say({ kind: "none" }) : say({ kind: "number", fdi: +e.target.value })
+          }
+        >
+          <option value="" disabled>
+            …
+          </option>
+          {[false, true].map((milk) => (
+            <optgroup key={String(milk)} label={milk ? "milk teeth" : "teeth"}>
+              {numbersOf(jaw, milk).map((fdi) => (
+                <option key={fdi} value={fdi}>
+                  {names(fdi)}
+                </option>
+              ))}
+            </optgroup>
+          ))}
+          <option value="none">no tooth</option>
+        </select>
+      </span>
+    </Label>
+  );
+}
+
+const told: Tool["here"] = ({ data }) => data.pieces.some((p) => foundOf(data, p.id) !== null);
+
+export const number: Tool = {
+  id: "tooth-number",
+  title: "Number",
+  long: "Number: say which tooth it is",
+  keys: "shift+n",
+  icon: Hash,
+  hint: "Press on a tooth, then choose its number. The others are numbered anew by it.",
+  here: told,
+  picks: true,
+  onPick: (_, shown, home) => shown.jaw && usePressed.setState({ piece: shown.piece, at: home }),
+  Draws,
+  Words: Choice,
+  drop: none,
+};
+
+function ofTwo(kind: "together" | "apart"): Tool["onPick"] {
+  return ({ doings }, shown, home) => {
+    const { piece, at } = usePressed.getState();
+    if (!shown.jaw) return;
+    if (!at || piece !== shown.piece) return usePressed.setState({ piece: shown.piece, at: home });
+    doings.entry("teeth", piece, ["said"], "", { kind, at, also: home });
+    none();
+  };
+}
+
+export const join: Tool = {
+  id: "join-teeth",
+  title: "Join",
+  long: "Join: two places are one tooth",
+  keys: "shift+j",
+  icon: Combine,
+  useHint: () =>
+    usePressed((s) => s.at)
+      ? "Now on the other part of the same tooth."
+      : "Press on one part of a tooth that was taken for two.",
+  here: told,
+  picks: true,
+  onPick: ofTwo("together"),
+  Draws,
+  drop: none,
+};
+
+export const part: Tool = {
+  id: "part-teeth",
+  title: "Part",
+  long: "Part: two places are two teeth",
+  keys: "shift+p",
+  icon: SplitSquareVertical,
+  useHint: () =>
+    usePressed((s) => s.at) ? "Now on the other of the two." : "Press on one of two teeth that were taken for one.",
+  here: told,
+  picks: true,
+  onPick: ofTwo("apart"),
+  Draws,
+  drop: none,
+};
+
+/** The stroke that is being made, in the home of its jaw. */
+const useStroke = create<{ piece: string; points: Point[]; adds: boolean }>(() => ({
+  piece: "",
+  points: [],
+  adds: true,
+}));
+const noStroke = () => useStroke.setState({ piece: "", points: [] });
+
+function Stroke({ data, view, ui }: Drawing) {
+  const { piece, points, adds } = useStroke();
+  return (
+    <Balls
+      points={points.map((p) => toStage(ui, { data, view }, piece, p))}
+      colour={adds ? "#2c5f78" : "#a3545a"}
+      radius={SWAB_MM}
+      opacity={0.35}
+    />
+  );
+}
+
+export const marginSwab: Tool = {
+  id: "margin-swab",
+  title: "Swab",
+  long: "Swab: brush what belongs to a tooth",
+  keys: "shift+w",
+  icon: Brush,
+  hint: "Brush from a tooth over what belongs to it. With Alt, over what is gum. The swab is 2 mm wide; at its edge the margin settles into the valley.",
+  here: told,
+  picks: true,
+  brushes: (shown) => shown.jaw !== null && shown.drawn !== "goes",
+  onBrush: ({ hold }, shown, home, start, adds) => {
+    if (start) {
+      hold(true);
+      return useStroke.setState({ piece: shown.piece, points: [home], adds });
+    }
+    const { piece, points } = useStroke.getState();
+    const last = points.at(-1);
+    if (piece !== shown.piece || !last) return;
+    const apart = Math.hypot(home[0] - last[0], home[1] - last[1], home[2] - last[2]);
+    if (apart > SWAB_MM / 2 && points.length < MOST_POINTS) useStroke.setState({ points: [...points, home] });
+  },
+  endBrush: ({ doings, hold }) => {
+    const { piece, points, adds } = useStroke.getState();
+    if (points.length === 0) return;
+    doings.entry("teeth", piece, ["swab"], "", { points_mm: points, radius_mm: SWAB_MM, adds });
+    noStroke();
+    hold(false);
+  },
+  Draws: Stroke,
+  drop: noStroke,
+};
+
+export const tint: Tool = {
+  id: "tint",
+  title: "Gum",
+  long: "Gum: tint it, and see the teeth apart",
+  keys: "shift+g",
+  icon: Tags,
+  group: "Views",
+  here: told,
+  on: ({ view }) => view.tint,
+  run: ({ view }) => useBench.getState().tintGum(!view.tint),
+};
