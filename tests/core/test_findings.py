@@ -13,7 +13,7 @@ from bitecore.ops.crossing import crossing_faces
 from bitecore.ops.flaws import spikes
 from bitecore.runsheet.findings import findings
 from tests.core.test_mesh import joined
-from tests.core.test_steps import LOWER, do
+from tests.core.test_steps import cleaned
 from tests.shapes import jaws, sheet, sphere
 
 
@@ -80,8 +80,8 @@ class FindingsTest(unittest.TestCase):
         spiky = Mesh.of(moved, scan.faces)
         self.assertTrue(spikes(spiky)[high].all())
         self.assertIn("spikes", codes(spiky))
-        off = do("trim", {"mesh": spiky, "stand": LOWER}, {"p": "lower"}, spikes=True).values["mesh"]
-        on = do("trim", {"mesh": spiky, "stand": LOWER}, {"p": "lower"}).values["mesh"]
+        off = cleaned(spiky, spikes=True).values["mesh"]
+        on = cleaned(spiky).values["mesh"]
         self.assertLess(off.vertices_mm[:, 2].max(), on.vertices_mm[:, 2].max() - 4)
 
     def test_shared_edges_and_uneven_density(self) -> None:

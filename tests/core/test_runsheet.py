@@ -85,7 +85,9 @@ class WholeSheetTest(unittest.TestCase):
     def test_all_steps_end_well(self) -> None:
         states = {n.id: n.state for n in self.first.graph.nodes.values()}
         self.assertEqual(set(states.values()) - {"done", "look", "off"}, set(), states)
-        self.assertEqual({name.split("/")[0] for name, state in states.items() if state == "off"}, {"hollow", "label", "articulate"})
+        self.assertEqual(
+            {name.split("/")[0] for name, state in states.items() if state == "off"}, {"edge", "hollow", "label", "articulate"}
+        )
         self.assertEqual(self.first.graph.jaws, {"p1": "upper", "p2": "lower"})
         for piece in ("p1", "p2"):
             ref = self.first.graph.node("base", piece).manifest.values["body"]
@@ -307,7 +309,7 @@ class ContractTest(unittest.TestCase):
         scans = [upper, lower.moved(turn(3)), lower.moved(turn(8)), *bites]
         settings = {
             "hollow": {"*": {"style": "open"}}, "label": {"*": {"style": "engraved"}}, "articulate": {"*": {"style": "pins"}},
-            "plate": {"*": {"printer": "heron"}},
+            "plate": {"*": {"printer": "heron"}}, "edge": {"*": {"edge": "gum"}},
         }  # fmt: skip
         document = case(cls.store, *scans).model_copy(update={"settings": settings})
         cls.graph = evaluate(document, CASE, cls.store, demanded=ALL).graph

@@ -206,10 +206,16 @@ class BiteTest(unittest.TestCase):
         self.assertEqual((codes(result), result.values["home_to_bite"]["l"]), (["no-relation"], None))
 
 
+def cleaned(scan: Mesh, **settings: Any) -> StepResult:
+    """What Clean makes of it with these settings of Trim."""
+    asked = standard()["trim"].check(settings)
+    return do("clean", {"mesh": scan} | {k: getattr(asked, k) for k in ("folds", "spikes", "holes_mm", "loose_percent")})
+
+
 class TrimTest(unittest.TestCase):
     def trim(self, jaw: str = "lower", **settings: Any) -> StepResult:
-        scan = jaws(3)[0 if jaw == "upper" else 1]
-        return do("trim", {"mesh": scan, "stand": UPPER if jaw == "upper" else LOWER}, {"p": jaw}, **settings)
+        whole = cleaned(jaws(3)[0 if jaw == "upper" else 1]).values
+        return do("trim", {**whole, "edged": None, "stand": UPPER if jaw == "upper" else LOWER}, {"p": jaw}, **settings)
 
     def test_saws_cut_where_they_are_set(self) -> None:
         for jaw, sign in (("lower", 1.0), ("upper", -1.0)):
@@ -228,27 +234,27 @@ class TrimTest(unittest.TestCase):
             self.assertGreaterEqual(reading(self.trim(jaw), "bottom saw below the occlusal plane"), 11.0)
 
     def test_a_saw_through_everything_is_refused_in_words(self) -> None:
-        scan = jaws(3)[1]
         high = {**LOWER, "origin": [0, 0, 40]}
         with self.assertRaises(StepFailed) as caught:
-            do("trim", {"mesh": scan, "stand": high}, bottom_mm=2.0)
+            do("trim", {**cleaned(jaws(3)[1]).values, "edged": None, "stand": high}, bottom_mm=2.0)
         self.assertIn("takes the whole scan away", caught.exception.message)
 
     def test_holes_left_open_offer_a_fix(self) -> None:
-        result = self.trim(holes_mm=0.5)
+        result = cleaned(jaws(3)[1], holes_mm=0.5)
         flag = next(f for f in result.flags if f.code == "hole-open")
         self.assertEqual((flag.severity, flag.fix.step), ("look", "trim"))  # type: ignore[index]
-        self.assertIn("hole-closed", codes(self.trim(**flag.fix.values)))  # type: ignore[index]
+        self.assertIn("hole-closed", codes(cleaned(jaws(3)[1], **flag.fix.values)))  # type: ignore[index]
 
     def test_easing_away_everything_is_refused(self) -> None:
         with self.assertRaises(StepFailed):
-            do("trim", {"mesh": joined(box((3, 3, 0.2))).of_faces(np.arange(10)), "stand": LOWER}, ease_mm=5.0)
+            do("trim", {"mesh": joined(box((3, 3, 0.2))).of_faces(np.arange(10)), "came": 10, "edged": None, "stand": LOWER}, ease_mm=5.0)
 
 
 class LevelTest(unittest.TestCase):
     def lower(self, m: np.ndarray, **settings: Any) -> StepResult:
         about = {"l": {"up": m[:3, 2].tolist(), "front": (-m[:3, 1]).tolist()}}
         values = {"mesh": {"l": jaws(3)[1].moved(m)}, "about": about, "home_to_bite": {"l": np.eye(4).tolist()}, "method": None}
+        values |= {"teeth": {}, "midline": {}}
         return do("level", values, {"l": "lower"}, **settings)
 
     def test_three_marks_make_the_plane_exactly(self) -> None:
@@ -279,6 +285,8 @@ class LevelTest(unittest.TestCase):
             "about": {"u": {"up": [0, 0, -1], "front": [0, -1, 0]}, "l": {"up": [0, 0, 1], "front": [0, -1, 0]}},
             "home_to_bite": {"u": np.eye(4).tolist(), "l": np.eye(4).tolist()},
             "method": "as they came",
+            "teeth": {},
+            "midline": {},
         }
         for settings in ({}, {"tilt_deg": 4.0, "roll_deg": -2.5, "turn_deg": 10.0, "left_mm": 1.5}):
             bench = do("level", values, {"u": "upper", "l": "lower"}, **settings).values["home_to_bench"]

@@ -8,8 +8,9 @@ import numpy as np
 
 from bitecore.anatomy.whatis import recognise
 from demo import rescans
-from tests.trial import intake, level, relation
+from tests.trial import intake, level, relation, teeth
 from tests.trial.pages import intake_page, level_page, relation_page
+from tests.trial.teeth_page import teeth_page
 
 
 class TrialTest(unittest.TestCase):
@@ -46,6 +47,18 @@ class TrialTest(unittest.TestCase):
             made = intake.plan(number)
             band = rescans.mounted_scan(rescans.true_pair(made), made, rng=np.random.default_rng(number))
             self.assertEqual(recognise(band).kind, "bite", number)
+
+    def test_teeth_of_mouths_on_which_nothing_was_fitted(self) -> None:
+        sets = {
+            "second": [o for number in (203, 206) for o in teeth.judged_second_teeth(number, step_mm=0.45)],
+            "hard": [o for number in (25, 27) for o in teeth.judged_hard_teeth(number)],
+        }
+        for name, jaws in sets.items():
+            told = [t for j in jaws for t in j.teeth]
+            found = [t for t in told if t.found and t.told == t.fdi]
+            self.assertGreaterEqual(len(found) / len(told), 0.9, name)
+            self.assertLess(np.nanmean([t.margin_mm for t in found]), 0.5, name)
+        self.assertIn("| hard: milk teeth | 2 |", teeth_page(sets))
 
     def test_which_relation_is_believed_in_a_mouth_by_other_rules(self) -> None:
         found = relation.judged_second_relations(1, 0.45)

@@ -10,8 +10,9 @@ from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import TypeVar
 
-from . import bite, intake, level, relation
+from . import bite, intake, level, relation, teeth
 from .pages import bite_page, intake_page, level_page, relation_page
+from .teeth_page import teeth_page
 
 T = TypeVar("T")
 OWN, WIDE, SECOND = "own", "wide, held out", "second generator"
@@ -21,14 +22,17 @@ _ABOUT = """# Trial
 *wide*, the same generator with arch forms, sizes, curves, bites, gum and borders as people differ, of which the half is shown that
 nothing was fitted on; *second generator*, mouths by other rules (tests/trial/second), on which nothing is ever fitted. Scans are
 turned any way, some inside-out, in mm, cm, m and inch, some with gaps, crowding, wear, third molars, without palate. Of mouths so
-many: Intake {cases}, {half} and {cases}; Bite {cases}; Relation {few} and {few}; Level {cases}, {half} and {cases}.
+many: Intake {cases}, {half} and {cases}; Bite {cases}; Relation {few} and {few}; Level {cases}, {half} and {cases}; Teeth {cases},
+{half}, {cases} and {cases}.
 """
 
 
 def main() -> int:
     parser = argparse.ArgumentParser(prog="./bench trial")
     parser.add_argument("--cases", type=int, default=100)
-    parser.add_argument("--only", choices=("intake", "bite", "relation", "level"), help="one part of the page; printed, not written")
+    parser.add_argument(
+        "--only", choices=("intake", "bite", "relation", "level", "teeth"), help="one part of the page; printed, not written"
+    )
     parser.add_argument("--out", type=Path, default=Path("docs/trial.md"))
     args = parser.parse_args()
     count = args.cases
@@ -59,6 +63,14 @@ def main() -> int:
                 (SECOND, level.judged_second_levels, numbers),
             )
             parts.append(level_page({name: told("level", name, of, which) for name, of, which in all_}))
+        if args.only in (None, "teeth"):
+            teeth_ = (
+                (OWN, teeth.judged_teeth, numbers),
+                (WIDE, teeth.judged_wide_teeth, odd),
+                ("hard", teeth.judged_hard_teeth, numbers),
+                (SECOND, teeth.judged_second_teeth, numbers),
+            )
+            parts.append(teeth_page({name: told("teeth", name, of, which) for name, of, which in teeth_}))
     text = "\n".join(parts)
     if not args.only:
         args.out.write_text(text)

@@ -68,10 +68,24 @@ def _levelled(scans: dict[str, Mesh]) -> dict[str, np.ndarray]:
     for jaw, mesh in scans.items():
         shape = recognise(mesh)
         # Level is asked about jaws that are known: of one taken for the other, Intake's trial tells.
-        abouts[jaw] = {"up": shape.up.tolist(), "front": shape.front.tolist()}
-    values = {"mesh": scans, "about": abouts, "home_to_bite": {j: np.eye(4).tolist() for j in scans}, "method": None}
+        incisal = None if shape.incisal is None else shape.incisal.tolist()
+        abouts[jaw] = {"up": shape.up.tolist(), "front": shape.front.tolist(), "incisal": incisal}
+    teeth = {j: _teeth(mesh, j, abouts[j]) for j, mesh in scans.items()}
+    values = {
+        "mesh": scans,
+        "about": abouts,
+        "teeth": teeth,
+        "midline": {},
+        "home_to_bite": {j: np.eye(4).tolist() for j in scans},
+        "method": None,
+    }
     done = step.apply(Inputs(values, jaws={j: j for j in scans}), step.check({}), QUIET)
     return {j: np.array(m) for j, m in done.values["home_to_bench"].items()}
+
+
+def _teeth(mesh: Mesh, jaw: str, about: dict) -> list[dict]:
+    step = standard()["teeth"]
+    return step.apply(Inputs({"mesh": mesh, "about": about, "chart": ""}, jaw, jaw), step.check({}), QUIET).values["teeth"]
 
 
 def _beside(number: int, kind: str, found: np.ndarray, truth, jaw: str) -> LevelOutcome:  # noqa: ANN001

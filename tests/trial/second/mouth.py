@@ -22,9 +22,11 @@ __all__ = ["Mouth", "SecondJaw", "SecondPlan", "mouth", "second_plan"]
 @dataclass(frozen=True)
 class SecondJaw:
     """mesh : as scanned; tips : (k, 3) buccal cusp tips of the back teeth; incisal : (3,) between the edges of the central
-    incisors; facing : (3,) to the tips. All in the mouth's frame: x left, y back, z up."""
+    incisors; facing : (3,) to the tips; tooth : (m,) FDI number of each triangle, 0 gum. All in the mouth's frame: x left, y back,
+    z up."""
 
     mesh: Mesh
+    tooth: NDArray[np.int16]
     tips: NDArray[np.float64]
     incisal: NDArray[np.float64]
     facing: NDArray[np.float64]
@@ -41,7 +43,7 @@ class SecondJaw:
 
     def moved(self, m: NDArray) -> SecondJaw:
         turn, shift = m[:3, :3], m[:3, 3]
-        return SecondJaw(self.mesh.moved(m), self.tips @ turn.T + shift, turn @ self.incisal + shift, turn @ self.facing)
+        return SecondJaw(self.mesh.moved(m), self.tooth, self.tips @ turn.T + shift, turn @ self.incisal + shift, turn @ self.facing)
 
 
 @dataclass(frozen=True)
@@ -71,7 +73,7 @@ def mouth(plan: SecondPlan) -> Mouth:
 def _jaw(plan: SecondPlan, teeth: list, line: NDArray, rng: np.random.Generator, *, upper: bool) -> SecondJaw:
     reach = plan if upper or plan.floor else replace(plan, reach_mm=min(plan.reach_mm, 7.0))
     swept = Swept(plan, teeth, line, upper=upper, rng=rng)
-    whole, over = swept.surface()
+    whole, over, tooth = swept.surface()
     along = np.repeat(swept.along, len(over) // len(swept.along))
     across, height = swept.profile()
     at = {t: int(np.abs(swept.along - t.at).argmin()) for t in teeth if not t.missing}
@@ -81,7 +83,7 @@ def _jaw(plan: SecondPlan, teeth: list, line: NDArray, rng: np.random.Generator,
 
     tips = np.array([point(_highest(swept, t, height)) for t in at if t.number > 3])
     incisal = np.mean([point(k) for t, k in at.items() if t.number == 1], axis=0)
-    return SecondJaw(seen(whole, over, along, reach, swept.end, rng), tips, incisal, np.array([0.0, 0.0, 1.0]))
+    return SecondJaw(*seen(whole, over, tooth, along, reach, swept.end, rng), tips, incisal, np.array([0.0, 0.0, 1.0]))
 
 
 def _highest(swept: Swept, tooth, height: NDArray) -> int:  # noqa: ANN001
@@ -92,4 +94,5 @@ def _highest(swept: Swept, tooth, height: NDArray) -> int:  # noqa: ANN001
 def _turned_over(jaw: SecondJaw) -> SecondJaw:
     """Mirrored on the horizontal: of a jaw swept teeth up, an upper; its left stays left."""
     flip = np.array([1.0, 1.0, -1.0])
-    return SecondJaw(Mesh.of(jaw.mesh.vertices_mm * flip, jaw.mesh.faces[:, ::-1]), jaw.tips * flip, jaw.incisal * flip, jaw.facing * flip)
+    mesh = Mesh.of(jaw.mesh.vertices_mm * flip, jaw.mesh.faces[:, ::-1])
+    return SecondJaw(mesh, jaw.tooth, jaw.tips * flip, jaw.incisal * flip, jaw.facing * flip)

@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.interpolate import PchipInterpolator
 from scipy.ndimage import gaussian_filter1d
+from scipy.spatial import cKDTree
 
 from bitecore.mesh import Mesh, vector_area_mm2
 from bitecore.ops.mend import largest_piece
@@ -106,8 +107,8 @@ class Swept:
         rise = np.clip(height - neck[:, None], 0, None)
         return across + lean * (rise - touch), height - np.where(rise > 0, lean * across * 0.5, 0)
 
-    def surface(self) -> tuple[Mesh, NDArray]:
-        """(the whole surface, (n,) how far over the margin each vertex lies, mm: 0 on teeth)."""
+    def surface(self) -> tuple[Mesh, NDArray, NDArray]:
+        """(the whole surface, (n,) how far over the margin each vertex lies, mm: 0 on teeth; (n,) its tooth's FDI number, 0 gum)."""
         across, height = self.profile()
         knots = np.arange(_KNOTS)
         length = np.r_[0, np.cumsum(np.median(np.hypot(np.diff(across, axis=1), np.diff(height, axis=1)), axis=0))]
@@ -119,13 +120,17 @@ class Swept:
         over = np.zeros(points.shape[:2])
         over[:, :cheek_end] = np.cumsum(step[:, :cheek_end][:, ::-1], axis=1)[:, ::-1]
         over[:, tongue_end + 1 :] = np.cumsum(step[:, tongue_end:], axis=1)
+        tooth = np.zeros(points.shape[:2], np.int16)
+        fdi = np.array([0 if t.missing else t.fdi for t in self.teeth])[self.owner]
+        tooth[:, cheek_end : tongue_end + 1] = np.where((self.there > 0.5) & (np.abs(self.along) <= self.end), fdi, 0)[:, None]
         if self.upper and self.plan.palate != "none":
             points, over = self._with_palate(points, over)
         rows, columns = points.shape[:2]
         i = (np.arange(rows - 1)[:, None] * columns + np.arange(columns - 1)).ravel()
         faces = np.vstack([np.c_[i, i + 1, i + columns], np.c_[i + 1, i + columns + 1, i + columns]])
         mesh = Mesh.of(points.reshape(-1, 3), faces)
-        return (mesh if vector_area_mm2(mesh)[2] > 0 else mesh.turned_inside_out()), over.ravel()
+        tooth = np.pad(tooth, ((0, 0), (0, columns - tooth.shape[1])))
+        return (mesh if vector_area_mm2(mesh)[2] > 0 else mesh.turned_inside_out()), over.ravel(), tooth.ravel()
 
     def _with_palate(self, points: NDArray, over: NDArray) -> tuple[NDArray, NDArray]:
         """Lines go on to the middle; there those of both sides meet. What lies on the palate counts as near the margin."""
@@ -145,8 +150,10 @@ class Swept:
         return np.concatenate([points, more], axis=1), np.concatenate([over, np.zeros(more.shape[:2])], axis=1)
 
 
-def seen(mesh: Mesh, over: NDArray, along: NDArray, plan: SecondPlan, end: float, rng: np.random.Generator) -> Mesh:
-    """What a scanner saw of it: torn at the border, behind the last teeth, with noise."""
+def seen(
+    mesh: Mesh, over: NDArray, tooth: NDArray, along: NDArray, plan: SecondPlan, end: float, rng: np.random.Generator
+) -> tuple[Mesh, NDArray]:
+    """(what a scanner saw of it: torn at the border, behind the last teeth, with noise; (m,) the tooth of each triangle, 0 gum)."""
     angle = along / 7.0
     torn = sum(rng.normal(0, plan.ragged_mm / k) * np.sin(k * angle + rng.uniform(0, 6)) for k in (1, 3, 7, 13))
     behind = np.abs(along) - end
@@ -154,4 +161,7 @@ def seen(mesh: Mesh, over: NDArray, along: NDArray, plan: SecondPlan, end: float
     # Where the lines of both sides meet in the palate they are one surface: noise must not part them again.
     whole = weld(mesh.vertices_mm[mesh.faces[keep[mesh.faces].all(1)]].reshape(-1, 3)).mesh
     kept = largest_piece(whole)
-    return Mesh.of(kept.vertices_mm + rng.normal(0, plan.noise_mm, kept.vertices_mm.shape), kept.faces)
+    corner = tooth[cKDTree(mesh.vertices_mm).query(kept.vertices_mm)[1]][kept.faces]
+    same = (corner[:, 0] == corner[:, 1]) & (corner[:, 1] == corner[:, 2])
+    noisy = Mesh.of(kept.vertices_mm + rng.normal(0, plan.noise_mm, kept.vertices_mm.shape), kept.faces)
+    return noisy, np.where(same, corner[:, 0], 0).astype(np.int16)

@@ -38,6 +38,11 @@ class Tooth:
     lean: float
     missing: bool
 
+    @property
+    def fdi(self) -> int:
+        left = self.at > 0
+        return ((2 if left else 1) if self.upper else (3 if left else 4)) * 10 + self.number
+
     def across(self, r: NDArray) -> tuple[NDArray, NDArray]:
         """(towards the cheek, towards the tongue) half thickness at r from −1 to 1 along it."""
         power = (4.0, 4.0, 2.4, 2.3, 2.3, 3.4, 3.4, 3.0)[self.number - 1]
