@@ -31,6 +31,9 @@ class FixOut(Schema):
     step: str
     piece: str
     values: dict[str, Any]
+    at: str = ""
+    id: str = ""
+    label: str = "Fix"
 
 
 class FlagOut(Schema):
@@ -40,6 +43,7 @@ class FlagOut(Schema):
     message: str
     place: PlaceOut | None = None
     fix: FixOut | None = None
+    other: FixOut | None = None
 
 
 class ReadingOut(Schema):

@@ -5,13 +5,17 @@ Where teeth are missing the crest of the ridge between their neighbours counts a
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial import cKDTree
 
 from ..mesh import Mesh
 from ..ops.geodesic import distances
 from ..ops.rims import Rim, rims
 from ..ops.surface_graph import SurfaceGraph, surface_graph
+from .arch_sides import ArchSides
 
 # A margin bends about like this; the line is made even over so much of the surface, in at most so many rounds.
 _ROUND_MM, _EVEN_MM, _ROUNDS = 4.0, 1.2, 120
@@ -19,12 +23,57 @@ _ROUND_MM, _EVEN_MM, _ROUNDS = 4.0, 1.2, 120
 _CREST_MM, _GAP_MM, _STEP_MM = 1.0, 2.0, 0.3
 
 
-def kept(mesh: Mesh, tooth: NDArray[np.bool_], crest: NDArray[np.bool_], *, gum_mm: float, off_mm: float) -> NDArray[np.float64]:
-    """(n,) above nought where the surface is kept: within gum_mm of teeth and crests, made even, and nowhere nearer to a tooth than off_mm.
+# Everything on a side is kept by keeping so much of it.
+_ALL_MM = 90.0
+# From one side of the arch to the other what is kept goes over so gently.
+_SIDE_MM = 2.5
+# Where the line is pulled to a place, it follows over at least so much of the surface, and over this many times as far as it is pulled.
+_PULL_MM, _PULL_TIMES = 3.0, 1.4
 
-    tooth : (n,) on a tooth; crest : (n,) on the crest of a gap
+
+@dataclass(frozen=True)
+class Keep:
+    """So many mm of gum are kept from the margins.
+
+    outer_mm, inner_mm : on the side of cheeks and lips, and of palate or tongue; infinite for all that is there
+    behind_mm          : behind the last tooth on each side
+    off_mm             : nowhere is the line nearer to a tooth
+    """
+
+    outer_mm: float
+    inner_mm: float
+    behind_mm: float
+    off_mm: float
+
+
+@dataclass(frozen=True)
+class Kept:
+    """value : (n,) above nought where the surface is kept; away : (n,) mm from the margins, infinite far from them and on teeth
+    held : (k,) of the places the line was pulled to, those where a tooth holds it off
+    """
+
+    value: NDArray[np.float64]
+    away: NDArray[np.float64]
+    held: NDArray[np.bool_]
+
+
+def kept(
+    mesh: Mesh, tooth: NDArray[np.bool_], crest: NDArray[np.bool_], sides: ArchSides, keep: Keep, pulled_mm: NDArray[np.float64]
+) -> Kept:
+    """What is kept, made even, through the places it was pulled to, and off every tooth.
+
+    tooth : (n,) on a tooth; crest : (n,) on the crest of a gap; pulled_mm : (k, 3) places the line runs through
     """
     graph = surface_graph(mesh)
+    away = _away(mesh, tooth, crest, graph, keep)
+    far = np.where(np.isfinite(away), away, _ALL_MM)
+    inside = np.clip(_asked(mesh, sides, keep) - far, -3 * _EVEN_MM, 3 * _EVEN_MM)
+    inside[tooth] = 3 * _EVEN_MM
+    even, held = _pulled(mesh, _evened(graph, inside), pulled_mm, far, tooth, keep.off_mm)
+    return Kept(np.where(tooth, 3 * _EVEN_MM, np.maximum(even, keep.off_mm - far)), away, held)
+
+
+def _away(mesh: Mesh, tooth: NDArray, crest: NDArray, graph: SurfaceGraph, keep: Keep) -> NDArray[np.float64]:
     first = np.where(crest, 0.0, np.inf)
     i, j = graph.edges.T
     for a, b in ((i, j), (j, i)):
@@ -32,11 +81,42 @@ def kept(mesh: Mesh, tooth: NDArray[np.bool_], crest: NDArray[np.bool_], *, gum_
         # The margin runs half way between them.
         np.minimum.at(first, b[over], graph.length[over] / 2)
     first[tooth] = np.inf
-    away = distances(mesh, first, reach_mm=gum_mm + 4 * _EVEN_MM, round_mm=_ROUND_MM)
-    inside = np.clip(gum_mm - np.where(np.isfinite(away), away, gum_mm + 4 * _EVEN_MM), -3 * _EVEN_MM, 3 * _EVEN_MM)
-    inside[tooth] = 3 * _EVEN_MM
-    even = _evened(graph, inside)
-    return np.where(tooth, 3 * _EVEN_MM, np.maximum(even, off_mm - np.where(np.isfinite(away), away, np.inf)))
+    most = max((mm for mm in (keep.outer_mm, keep.inner_mm, keep.behind_mm) if np.isfinite(mm)), default=0.0)
+    return distances(mesh, first, reach_mm=max(most, keep.off_mm) + 4 * _EVEN_MM, round_mm=_ROUND_MM)
+
+
+def _asked(mesh: Mesh, sides: ArchSides, keep: Keep) -> NDArray[np.float64]:
+    """(n,) how much is kept there: outside, inside, behind; gently from one to the other."""
+    outer, inner, behind = (min(mm, _ALL_MM + 4 * _EVEN_MM) for mm in (keep.outer_mm, keep.inner_mm, keep.behind_mm))
+    side, back = sides.of(mesh.vertices_mm)
+    within = 0.5 + 0.5 * np.clip(side / _SIDE_MM, -1, 1)
+    asked = outer + (inner - outer) * within
+    return asked + (behind - asked) * back
+
+
+def _pulled(
+    mesh: Mesh, value: NDArray, places: NDArray, far: NDArray, tooth: NDArray, off_mm: float
+) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+    """The region changed about each place so that its rim runs through all of them, and smoothly (by the functions of compact support of
+    Wendland, Piecewise polynomial, positive definite and compactly supported radial functions of minimal degree, 1995)."""
+    if len(places) == 0:
+        return value, np.zeros(0, bool)
+    _, at = cKDTree(mesh.vertices_mm).query(places)
+    lacks = -value[at]
+    reach = np.maximum(_PULL_MM, _PULL_TIMES * np.abs(lacks))
+    near = _bump(np.linalg.norm(mesh.vertices_mm[at][:, None] - mesh.vertices_mm[at][None], axis=2) / reach)
+    share = np.linalg.lstsq(near, lacks, rcond=1e-6)[0]
+    out = value.copy()
+    tree = cKDTree(mesh.vertices_mm)
+    for k, number in enumerate(at.tolist()):
+        about = np.asarray(tree.query_ball_point(mesh.vertices_mm[number], reach[k]), int)
+        out[about] += share[k] * _bump(np.linalg.norm(mesh.vertices_mm[about] - mesh.vertices_mm[number], axis=1) / reach[k])
+    return out, tooth[at] | (far[at] < off_mm)
+
+
+def _bump(far: NDArray) -> NDArray[np.float64]:
+    left = np.maximum(1 - far, 0.0)
+    return left**4 * (4 * far + 1)
 
 
 def _evened(graph: SurfaceGraph, value: NDArray) -> NDArray[np.float64]:

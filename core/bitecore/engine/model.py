@@ -68,25 +68,40 @@ class Place:
 
 @dataclass(frozen=True)
 class Fix:
-    """The settings that would mend a finding. piece : an address, * for all."""
+    """The settings that would mend a finding.
+
+    piece : an address, * for all
+    at    : of settings a person makes many of, which: values is then one entry, a new one or in place of id
+    label : what its button says
+    """
 
     step: str
     piece: str
     values: Mapping[str, Any]
+    at: str = ""
+    id: str = ""
+    label: str = "Fix"
+
+    @property
+    def settings(self) -> dict[str, Any]:
+        """As settings of the step."""
+        return {self.at: {self.id or f"{self.at[0]}1": dict(self.values)}} if self.at else dict(self.values)
 
     def as_json(self) -> dict:
-        return {"step": self.step, "piece": self.piece, "values": dict(self.values)}
+        out = {"step": self.step, "piece": self.piece, "values": dict(self.values)}
+        return out | ({"at": self.at, "id": self.id} if self.at else {}) | ({"label": self.label} if self.label != "Fix" else {})
 
 
 @dataclass(frozen=True)
 class Flag:
-    """A finding as one sentence."""
+    """A finding as one sentence. other : another way to mend it."""
 
     code: str
     severity: Severity
     message: str
     place: Place | None = None
     fix: Fix | None = None
+    other: Fix | None = None
 
     def as_json(self) -> dict:
         place = self.place.as_json() if self.place else None
@@ -97,7 +112,7 @@ class Flag:
             "severity": self.severity,
             "message": self.message,
             "place": place,
-        } | ({"fix": self.fix.as_json()} if self.fix else {})
+        } | {name: fix.as_json() for name, fix in (("fix", self.fix), ("other", self.other)) if fix}
 
 
 @dataclass(frozen=True)

@@ -78,9 +78,11 @@ def _checked(result: StepResult, step: Step, registry: Registry) -> StepResult:
     if unknown:
         raise TypeError(f"{step.name} gave {sorted(unknown)}, which it does not name")
     for flag in result.flags:
-        if isinstance(flag.fix, Fix):
+        for fix in (flag.fix, flag.other):
+            if not isinstance(fix, Fix):
+                continue
             try:
-                registry[flag.fix.step].check(flag.fix.values)
+                registry[fix.step].check(fix.settings)
             except BadSetting as error:
                 raise ValueError(f"{step.name} offers a Fix that cannot be made") from error
     return result

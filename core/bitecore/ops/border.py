@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import numba as nb
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy.spatial import cKDTree
@@ -11,6 +10,7 @@ from ..mesh import Mesh, border_loops, edge_table
 from ..mesh.measures import face_normals
 from ..mesh.topology import split_bow_ties
 from .clip import clip
+from .fields import smooth_field
 from .mend import largest_piece
 
 # Means with the neighbours: the torn edge of a scan is gone from the line after about this many.
@@ -29,31 +29,11 @@ def border_points(mesh: Mesh, *, step_mm: float = 0.15) -> NDArray[np.float64]:
     return a[row] + (b - a)[row] * share[:, None]
 
 
-@nb.njit(cache=True)
-def _smooth_field(faces, value, active, rounds):
-    """Mean with the neighbours, where active, a few times."""
-    n = value.shape[0]
-    for _ in range(rounds):
-        total = np.zeros(n)
-        count = np.zeros(n)
-        for f in range(faces.shape[0]):
-            for k in range(3):
-                a, b = faces[f, k], faces[f, (k + 1) % 3]
-                total[a] += value[b]
-                count[a] += 1
-                total[b] += value[a]
-                count[b] += 1
-        for i in range(n):
-            if active[i] and count[i] > 0:
-                value[i] = 0.5 * value[i] + 0.5 * total[i] / count[i]
-    return value
-
-
 def cut_strip(mesh: Mesh, points_mm: ArrayLike, *, radius_mm: float) -> Mesh:
     """Take away what lies within radius_mm of the points, along a softened line; the largest piece stays."""
     distance, _ = cKDTree(np.asarray(points_mm)).query(mesh.vertices_mm, distance_upper_bound=3 * radius_mm + 1.0)
     distance = np.minimum(distance, 3 * radius_mm + 1.0)
-    value = _smooth_field(mesh.faces, distance.copy(), distance < 2 * radius_mm + 0.5, _SOFT_ROUNDS) - radius_mm
+    value = smooth_field(mesh.faces, distance.copy(), distance < 2 * radius_mm + 0.5, _SOFT_ROUNDS) - radius_mm
     # Cuts that pass close by a vertex go through it: no slivers along the new border.
     value[np.abs(value) < 0.02] = 0.0
     kept = clip(mesh, value).mesh

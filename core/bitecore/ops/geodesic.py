@@ -13,7 +13,7 @@ from .surface_graph import drop, push
 
 
 @nb.njit(cache=True, nogil=True)
-def _around(faces, n):
+def around(faces, n) -> tuple[np.ndarray, np.ndarray]:
     """start (n + 1,), which (3m,): the faces at each vertex."""
     start = np.zeros(n + 1, np.int64)
     for f in range(len(faces)):
@@ -89,7 +89,7 @@ def _marched(p, faces, start, which, first, reach):
 def distances(mesh: Mesh, first: NDArray[np.float64], *, reach_mm: float = np.inf, round_mm: float = 0.0) -> NDArray[np.float64]:
     """(n,) mm over the surface from where it begins; infinite where the front does not come within reach. first : (n,) the distance at
     vertices where it begins, infinite elsewhere; round_mm : about the radius of what it begins at, nought for a point."""
-    start, which = _around(mesh.faces, len(mesh.vertices_mm))
+    start, which = around(mesh.faces, len(mesh.vertices_mm))
     begun = np.asarray(first, float) + round_mm
     away = _marched(mesh.vertices_mm, mesh.faces, start, which, begun, float(reach_mm) + round_mm) - round_mm
     return np.where(away < reach_mm, away, np.inf)

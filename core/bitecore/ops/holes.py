@@ -184,9 +184,12 @@ def _fair(vertices: NDArray, faces: NDArray, first_new: int) -> NDArray:
     return p[free]
 
 
-def close_holes(mesh: Mesh, *, up_to_mm: float, run: Run = QUIET) -> tuple[Mesh, list[Hole], list[Hole]]:
-    """Close every hole up to that width. Returns the mesh, the holes closed and those left open."""
-    todo = holes_of(mesh)
+def close_holes(
+    mesh: Mesh, *, up_to_mm: float, open_at: NDArray[np.float64] | None = None, run: Run = QUIET
+) -> tuple[Mesh, list[Hole], list[Hole]]:
+    """Close every hole up to that width. Returns the mesh, the holes closed and those left open. open_at : (k, 3) places of holes that
+    stay open as they are; those are in neither list."""
+    todo = [h for h in holes_of(mesh) if not _meant(h, open_at)]
     small = [h for h in todo if h.width_mm <= up_to_mm and len(h.rim) <= 1200]
     left = [h for h in todo if not (h.width_mm <= up_to_mm and len(h.rim) <= 1200)]
     if not small:
@@ -202,6 +205,12 @@ def close_holes(mesh: Mesh, *, up_to_mm: float, run: Run = QUIET) -> tuple[Mesh,
         faces.append(patch)
         added += len(new)
     return mesh.plus(np.vstack(vertices[1:]), np.vstack(faces[1:]), GROUP_PATCH) if small else mesh, small, left
+
+
+def _meant(hole: Hole, places: NDArray | None) -> bool:
+    return (
+        places is not None and len(places) > 0 and bool(np.linalg.norm(places - hole.middle_mm, axis=1).min() < max(hole.width_mm / 2, 1.0))
+    )
 
 
 def _faces_around(mesh: Mesh) -> sparse.csr_matrix:

@@ -102,13 +102,31 @@ def component_areas(mesh: Mesh) -> tuple[NDArray[np.int32], NDArray[np.float64]]
     return label, area.astype(np.float64)
 
 
-def without_loose_bits(mesh: Mesh, *, share: float) -> tuple[Mesh, int]:
-    """Drop components with less than `share` (0 to 1) of the largest one's area. Returns how many were dropped."""
+@dataclass(frozen=True)
+class Bit:
+    """A loose bit: where its middle is, and how wide it is."""
+
+    middle_mm: NDArray[np.float64]
+    width_mm: float
+
+
+def without_loose_bits(mesh: Mesh, *, share: float, stay: NDArray[np.float64] | None = None) -> tuple[Mesh, list[Bit]]:
+    """Drop components with less than `share` (0 to 1) of the largest one's area; those at the places `stay` (k, 3) stay. Returns what
+    was dropped, the widest first."""
     label, area = component_areas(mesh)
     keep = area >= share * area.max() if len(area) else np.zeros(0, bool)
     if keep.all():
-        return mesh, 0
-    return mesh.of_faces(keep[label]), int((~keep).sum())
+        return mesh, []
+    bits = {}
+    for k in np.flatnonzero(~keep).tolist():
+        points = mesh.vertices_mm[mesh.faces[label == k].ravel()]
+        bits[k] = Bit(points.mean(0), float(np.linalg.norm(np.ptp(points, axis=0))))
+    for place in [] if stay is None else stay:
+        nearest = min(bits, key=lambda k: float(np.linalg.norm(bits[k].middle_mm - place)))
+        if np.linalg.norm(bits[nearest].middle_mm - place) < max(bits[nearest].width_mm, 1.0):
+            keep[nearest] = True
+    dropped = sorted((bit for k, bit in bits.items() if not keep[k]), key=lambda bit: -bit.width_mm)
+    return mesh.of_faces(keep[label]), dropped
 
 
 def largest_piece(mesh: Mesh) -> Mesh:
@@ -124,15 +142,15 @@ class Mended:
     doubles: int
     fins: int
     turned: int
-    loose_bits: int
+    loose_bits: list[Bit]
     bow_ties: int
 
 
-def mend(mesh: Mesh, *, loose_share: float = 0.02) -> Mended:
+def mend(mesh: Mesh, *, loose_share: float = 0.02, stay: NDArray[np.float64] | None = None) -> Mended:
     """All of the above in the order in which one frees the next; nothing else is moved."""
     mesh, doubles = without_doubles(mesh)
     mesh, fins = without_fins(mesh)
     mesh, turned = turned_alike(mesh)
-    mesh, bits = without_loose_bits(mesh, share=loose_share)
+    mesh, bits = without_loose_bits(mesh, share=loose_share, stay=stay)
     mesh, bow_ties = split_bow_ties(mesh)
     return Mended(mesh, doubles, fins, turned, bits, bow_ties)

@@ -7,35 +7,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..mesh import Mesh
+from .bins import bins
 
 
 @nb.njit(cache=True)
 def _cross2(ax, ay, bx, by):
     return ax * by - ay * bx
-
-
-@nb.njit(cache=True)
-def _bins(low, high, origin, cell, nx, ny):
-    start = np.zeros(nx * ny + 1, np.int64)
-    for pass_two in range(2):
-        if pass_two:
-            total = 0
-            for i in range(nx * ny + 1):
-                n = start[i]
-                start[i] = total
-                total += n
-            item = np.empty(total, np.int64)
-            slot = start[:-1].copy()
-        for k in range(len(low)):
-            for i in range(int((low[k, 0] - origin[0]) / cell), int((high[k, 0] - origin[0]) / cell) + 1):
-                for j in range(int((low[k, 1] - origin[1]) / cell), int((high[k, 1] - origin[1]) / cell) + 1):
-                    c = i * ny + j
-                    if pass_two:
-                        item[slot[c]] = k
-                        slot[c] += 1
-                    else:
-                        start[c] += 1
-    return start, item
 
 
 @nb.njit(cache=True)
@@ -144,9 +121,9 @@ def crossing_walls(local: Mesh, loops: list[NDArray]) -> NDArray[np.bool_]:
     count = ((local.vertices_mm.max(0)[:2] - origin) / cell).astype(int) + 2
     nx, ny = int(count[0]), int(count[1])
     low, high = np.minimum(top, top[follow])[:, :2], np.maximum(top, top[follow])[:, :2]
-    seg = _bins(np.ascontiguousarray(low), np.ascontiguousarray(high), origin, cell, nx, ny)
+    seg = bins(np.ascontiguousarray(low), np.ascontiguousarray(high), origin, cell, nx, ny)
     a, b, c = tri[:, 0, :2], tri[:, 1, :2], tri[:, 2, :2]
-    box = _bins(np.minimum(np.minimum(a, b), c), np.maximum(np.maximum(a, b), c), origin, cell, nx, ny)
+    box = bins(np.minimum(np.minimum(a, b), c), np.maximum(np.maximum(a, b), c), origin, cell, nx, ny)
     return _bad_walls(top, follow, vertex, vertex[follow], tri, local.faces, *seg, *box, origin, cell, ny)
 
 

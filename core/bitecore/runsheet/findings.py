@@ -1,18 +1,18 @@
-"""What is wrong with a scan as it came, as flags with a place and, where Trim can mend it, a Fix."""
+"""What is wrong with a scan as it came, as flags with a place."""
 
 from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..engine.model import Fix, Flag, Place
+from ..engine.model import Flag, Place
 from ..mesh import Mesh, edge_table, face_components
 from ..ops.flaws import spikes
 from ..ops.holes import Hole, holes_of
 from ..ops.mend import component_areas, largest_piece
 
 _MOST_SHOWN = 40
-_SCANNED = ("jaw", "bite", "desk", "before")
+SCANNED = ("jaw", "bite", "desk", "before")
 # Triangles that differ this much in size within one scan (99th to 1st percentile of edge lengths).
 _UNEVEN = 12.0
 
@@ -20,7 +20,7 @@ _UNEVEN = 12.0
 def findings(piece: str, mesh: Mesh, kind: str, crossing: NDArray[np.bool_]) -> list[Flag]:
     """crossing : (m,) which triangles go through another; the same whichever way the surface faces."""
     flags = [*_loose(mesh), *_holes(piece, mesh, kind), *_folds(piece, mesh, crossing), *_crowded(piece, mesh)]
-    if kind in _SCANNED:
+    if kind in SCANNED:
         # Walls and floors of a model have corners and few, large triangles.
         flags += [*_spikes(piece, mesh), *_uneven(mesh)]
     return flags
@@ -52,9 +52,8 @@ def _folds(piece: str, mesh: Mesh, crossing: NDArray[np.bool_]) -> list[Flag]:
     if not crossing.any():
         return []
     middle, radius, places = _heaps(mesh, crossing)
-    text = f"The surface goes through itself in {places} place{'s' * (places > 1)} ({int(crossing.sum())} triangles)."
-    fix = Fix("trim", piece, {"folds": True})
-    return [Flag("folds", "note", text, _place(piece, middle, radius), fix)]
+    text = f"The surface goes through itself in {places} place{'s' * (places > 1)} ({int(crossing.sum())} triangles); Trim cuts that out."
+    return [Flag("folds", "note", text, _place(piece, middle, radius))]
 
 
 def _heaps(mesh: Mesh, faces: NDArray[np.bool_]) -> tuple[NDArray, float, int]:
@@ -81,9 +80,8 @@ def _spikes(piece: str, mesh: Mesh) -> list[Flag]:
     found = np.flatnonzero(spikes(mesh))
     if len(found) == 0:
         return []
-    text = f"{len(found)} spike{'s' * (len(found) > 1)}: single points that stand out of the surface."
-    fix = Fix("trim", piece, {"spikes": True})
-    return [Flag("spikes", "note", text, _place(piece, mesh.vertices_mm[found[0]], 1.5), fix)]
+    text = f"{len(found)} spike{'s' * (len(found) > 1)}: single points that stand out of the surface; Trim takes them off."
+    return [Flag("spikes", "note", text, _place(piece, mesh.vertices_mm[found[0]], 1.5))]
 
 
 def _uneven(mesh: Mesh) -> list[Flag]:

@@ -36,6 +36,7 @@ class About(TypedDict):
     confidence : 0 to 1
     up, front  : to the tips and to the lips, in the scan's home; incisal : between the incisors
     form       : of the file
+    folds, spikes : has it any? Absent: not looked for
     """
 
     kind: str
@@ -51,6 +52,8 @@ class About(TypedDict):
     incisal: Point | None
     form: str
     print: Print
+    folds: NotRequired[bool]
+    spikes: NotRequired[bool]
     block: NotRequired[Block]
 
 
@@ -289,3 +292,21 @@ class ToothFound(TypedDict):
     mesiodistal_mm: float
     usual_mm: float
     tips_mm: list[Point]
+
+
+class MarkSeen(TypedDict):
+    """What a mark by hand comes to.
+
+    triangles, far : that it covers; of a fence, that it catches on the far side
+    far_teeth      : teeth it catches there
+    waits          : of a fence, whether it is still to be said if it goes right through
+    lost           : nothing of the surface lies there any more
+    """
+
+    id: str
+    kind: str
+    triangles: int
+    far: int
+    far_teeth: list[int]
+    waits: bool
+    lost: bool

@@ -5,11 +5,15 @@ from __future__ import annotations
 import numpy as np
 
 from .. import views
+from ..anatomy.arch_sides import arch_sides
+from ..anatomy.edge_line import Keep, kept, line_of
+from ..anatomy.marks import Mark, marked
 from ..files import stl
 from ..files import warm as files_warm
 from ..mesh import Mesh
 from ..mesh.topology import check_solid
 from ..ops import base, border, clip, closest, holes, mend, picture, relief, weld  # noqa: F401
+from ..ops.touch import Touch, touched_up
 from .sheet import CASE
 
 
@@ -49,6 +53,7 @@ def warm_up() -> None:
     document = CaseDocument(pieces=pieces, settings=settings)
     evaluate(document, CASE, store, demanded=frozenset({"hand-off"}))
     border.calmed_border(border.cut_strip(lower, lower.vertices_mm[:3], radius_mm=1.0))
+    _by_hand(lower)
     holes._least_area(np.random.default_rng(0).random((5, 3)))
     clip.saw_solid(_box(), point_mm=[0, 0, 0.5], keep_towards=[0, 0, 1])
     closest.ClosestPoints(lower).signed(lower.vertices_mm, within_mm=1.0)
@@ -57,6 +62,22 @@ def warm_up() -> None:
     picture.picture([(lower, np.eye(4))], size_px=(64, 32))
     check_solid(lower)
     files_warm.read_each()
+
+
+def _by_hand(mesh: Mesh) -> None:
+    """What only runs once a person has done something."""
+    ring = np.array([[-2.0, -30, 2], [2, -30, 2], [2, -30, 6], [-2, -30, 6]])
+    way = np.array([0.0, 0, 1])
+    made = [
+        Mark("fence", ring, eye=np.array([0.0, -200, 4]), reach="near"), Mark("swab", mesh.vertices_mm[:3], mm=1.0),
+        Mark("grow", ring[:0], mm=0.5), Mark("saw", mesh.vertices_mm[:1], towards=way), Mark("piece", mesh.vertices_mm[:1]),
+    ]  # fmt: skip
+    none = np.zeros(len(mesh.vertices_mm), bool)
+    marked(mesh, made, none.astype(np.int64))
+    touched_up(mesh, [(Touch(kind, mesh.vertices_mm[40:42], 1.0, 0.5), none) for kind in ("add", "smooth")])
+    tooth = mesh.vertices_mm[:, 2] > 7
+    sides = arch_sides(mesh.vertices_mm[[400, 900, 1400]], np.full(3, 5.0), up=way, front=np.array([0.0, -1, 0]))
+    line_of(mesh, kept(mesh, tooth, none, sides, Keep(2.0, 2.0, 2.0, 0.5), mesh.vertices_mm[:1]).value)
 
 
 def _box() -> Mesh:

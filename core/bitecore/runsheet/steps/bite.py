@@ -118,7 +118,8 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
 
 def _printed(inputs: Inputs, piece: str) -> Mesh:
     """The scan without what Trim takes off: only what is printed can keep models from closing."""
-    return without_flaws(inputs["mesh"][piece], folds=inputs.of("folds", piece), spiky=inputs.of("spikes", piece))
+    folds, spiky = (inputs.of(what, piece) and inputs["about"][piece].get(what, True) for what in ("folds", "spikes"))
+    return without_flaws(inputs["mesh"][piece], folds=folds, spiky=spiky)
 
 
 def _guessed(about: dict, jaws: Mapping[str, str]) -> Flag:

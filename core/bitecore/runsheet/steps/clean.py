@@ -1,70 +1,133 @@
-"""Part of Trim: loose bits dropped, faults mended, holes closed. Teeth are told on what this gives, and trimmed is that."""
+"""Part of Trim: loose bits, spikes and folds off, faults mended, holes closed; each of them left as it came where a person says so.
+Teeth are told on what this gives, and trimmed is that."""
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...engine.entries import Entry, EntryId, in_order
 from ...engine.gives import MESH, json_of
-from ...engine.model import JAWS, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings
+from ...engine.model import JAWS, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
 from ...mesh import Mesh
-from ...ops.flaws import without_flaws
+from ...ops.flaws import Heap, heaps, without
 from ...ops.holes import Hole, close_holes
-from ...ops.mend import Mended, mend
+from ...ops.mend import Bit, Mended, mend
 from ...progress import Run
+from ..values import Point
+
+_MOST_SHOWN = 12
+_HEAP = {"fold": "Fold cut out: the surface went through itself", "spike": "Spike taken off: it stood out of the surface"}
+
+
+class Left(Entry):
+    """Something that stays as it came, near a place in the jaw's home (mm)."""
+
+    kind: Literal["hole", "bit", "fold", "spike"]
+    at: Point
 
 
 class CleanSettings(StepSettings):
-    """What is mended is said in Trim, where Intake's Fix writes it."""
+    """What is mended on the whole is said in Trim."""
+
+    left: dict[EntryId, Left] = setting(
+        {}, label="Left as it came", help="Holes, bits, folds and spikes that a person left as they were.", form=False, max_length=200
+    )
 
 
 def apply(inputs: Inputs, settings: CleanSettings, run: Run) -> StepResult:
-    raw: Mesh = inputs["mesh"]
-    mended = mend(_without(raw, inputs["folds"], inputs["spikes"]), loose_share=inputs["loose_percent"] / 100)
-    run.tick(0.4, "closing holes")
-    whole, closed, left = close_holes(mended.mesh, up_to_mm=inputs["holes_mm"], run=run.part(0.4, 1.0))
-    readings = (Reading("holes closed", len(closed)), Reading("loose bits dropped", mended.loose_bits))
-    flags = tuple(_flags(inputs.piece, mended, closed, left))
-    return StepResult({"mesh": whole, "came": raw.triangles}, readings, flags, f"{len(closed)} hole{'s' * (len(closed) != 1)} closed")
-
-
-def _without(raw: Mesh, folds: bool, spikes: bool) -> Mesh:
-    """What a Fix of Intake asked for: folds and spikes out; the holes they leave are closed with the others."""
-    left = without_flaws(raw, folds=folds, spiky=spikes)
-    if left.triangles == 0:
+    raw, about = inputs["mesh"], inputs["about"]
+    left = _places(in_order(settings.left))
+    found = heaps(raw, folds=inputs["folds"] and about.get("folds", True), spiky=inputs["spikes"] and about.get("spikes", True))
+    gone = [heap for heap in found if not _left(heap, left[heap.what])]
+    open_ = without(raw, gone)
+    if open_.triangles == 0:
         raise StepFailed("Nothing is left without its folds and spikes. Leave them in.", code="nothing-left")
-    return left
+    mended = mend(open_, loose_share=inputs["loose_percent"] / 100, stay=left["bit"])
+    run.tick(0.4, "closing holes")
+    whole, closed, wide = close_holes(mended.mesh, up_to_mm=inputs["holes_mm"], open_at=left["hole"], run=run.part(0.4, 1.0))
+    readings = (
+        Reading("holes closed", len(closed)),
+        Reading("loose bits dropped", len(mended.loose_bits)),
+        Reading("folds cut out", sum(heap.what == "fold" for heap in gone)),
+        Reading("spikes taken off", sum(heap.what == "spike" for heap in gone)),
+    )
+    flags = [*_mended(inputs.piece, mended, gone), *_holes(inputs.piece, closed, wide), *_not_mended(inputs.piece, whole, gone)]
+    figure = f"{len(closed)} hole{'s' * (len(closed) != 1)} closed"
+    return StepResult({"mesh": whole, "came": raw.triangles}, readings, tuple(flags), figure)
 
 
-def _flags(piece: str, mended: Mended, closed: list[Hole], left: list[Hole]) -> list[Flag]:
-    flags = []
-    if mended.loose_bits:
-        flags.append(Flag("dropped-bits", "note", f"{mended.loose_bits} loose bits dropped."))
+def _places(left: list[Left]) -> Mapping[str, NDArray[np.float64]]:
+    return {
+        kind: np.array([entry.at for entry in left if entry.kind == kind], float).reshape(-1, 3)
+        for kind in ("hole", "bit", "fold", "spike")
+    }
+
+
+def _left(heap: Heap, places: NDArray) -> bool:
+    return len(places) > 0 and bool(np.linalg.norm(places - heap.middle_mm, axis=1).min() < max(heap.width_mm / 2, 0.5))
+
+
+def _mended(piece: str, mended: Mended, gone: list[Heap]) -> Iterable[Flag]:
+    for bit in mended.loose_bits[:_MOST_SHOWN]:
+        text = f"Loose bit of {bit.width_mm:.1f} mm dropped."
+        yield Flag("dropped-bit", "note", text, _place(piece, bit), _leave(piece, "bit", bit))
+    for heap in gone[:_MOST_SHOWN]:
+        yield Flag(heap.what, "note", f"{_HEAP[heap.what]}, {heap.width_mm:.1f} mm.", _place(piece, heap), _leave(piece, heap.what, heap))
+    more = max(len(mended.loose_bits) - _MOST_SHOWN, 0) + max(len(gone) - _MOST_SHOWN, 0)
+    if more:
+        yield Flag("mended-more", "note", f"{more} more loose bits, folds and spikes, all smaller, are off.")
     if mended.fins + mended.turned + mended.doubles:
-        text = f"Mended: {mended.fins} fins, {mended.turned} turned and {mended.doubles} double triangles."
-        flags.append(Flag("mended", "note", text))
-    for hole in sorted(closed, key=lambda h: -h.width_mm)[:6]:
-        flags.append(Flag("hole-closed", "note", f"Hole of {hole.width_mm:.1f} mm closed.", _place(piece, hole)))
-    for hole in sorted(left, key=lambda h: -h.width_mm)[:6]:
-        fix = Fix("trim", piece, {"holes_mm": round(min(hole.width_mm + 0.1, 40.0), 1)})
+        text = f"Mended: {mended.fins} fins, {mended.turned} turned and {mended.doubles} double triangles. No model is made with them."
+        yield Flag("mended", "note", text)
+
+
+def _holes(piece: str, closed: list[Hole], wide: list[Hole]) -> Iterable[Flag]:
+    for hole in sorted(closed, key=lambda h: -h.width_mm)[:_MOST_SHOWN]:
+        yield Flag("hole-closed", "note", f"Hole of {hole.width_mm:.1f} mm closed.", _place(piece, hole), _leave(piece, "hole", hole))
+    for hole in sorted(wide, key=lambda h: -h.width_mm)[:_MOST_SHOWN]:
+        fix = Fix("trim", piece, {"holes_mm": round(min(hole.width_mm + 0.1, 40.0), 1)}) if hole.width_mm < 40 else None
         text = f"Hole of {hole.width_mm:.1f} mm is left open: it is wider than the limit."
-        flags.append(Flag("hole-open", "look", text, _place(piece, hole), fix))
-    return flags
+        yield Flag("hole-open", "look", text, _place(piece, hole), fix)
 
 
-def _place(piece: str, hole: Hole) -> Place:
-    x, y, z = hole.middle_mm.tolist()
-    return Place(piece, (x, y, z), max(hole.width_mm, 1.0))
+def _not_mended(piece: str, whole: Mesh, gone: list[Heap]) -> Iterable[Flag]:
+    """Where a fold was cut out, a patch may go through what lies about it."""
+    if not any(heap.what == "fold" for heap in gone):
+        return
+    for heap in heaps(whole, spiky=False)[:_MOST_SHOWN]:
+        text = f"Not mended: the surface still goes through itself over {heap.width_mm:.1f} mm. Fence it off, or scan the place again."
+        yield Flag("fold-left", "look", text, _place(piece, heap))
+
+
+def _leave(piece: str, kind: str, found: Hole | Bit | Heap) -> Fix:
+    return Fix("clean", piece, {"kind": kind, "at": _point(found)}, at="left", label="Leave it")
+
+
+def _point(found: Hole | Bit | Heap) -> Point:
+    x, y, z = np.round(found.middle_mm, 3).tolist()
+    return x, y, z
+
+
+def _place(piece: str, found: Hole | Bit | Heap) -> Place:
+    return Place(piece, _point(found), max(found.width_mm, 1.0))
 
 
 STEP = Step(
     name="clean",
     title="Clean",
     number=4,
-    version=1,
+    version=2,
     over=JAWS,
     part_of="trim",
     settings=CleanSettings,
     needs={
         "mesh": Need("intake", "mesh"),
+        "about": Need("intake", "about"),
         "folds": Need("trim", "folds", setting=True),
         "spikes": Need("trim", "spikes", setting=True),
         "holes_mm": Need("trim", "holes_mm", setting=True),

@@ -30,13 +30,18 @@ class ContactSettings(StepSettings):
     )
 
 
+def _printed(inputs: Inputs, piece: str) -> Mesh:
+    folds, spiky = (inputs.of(what, piece) and inputs["about"][piece].get(what, True) for what in ("folds", "spikes"))
+    return without_flaws(inputs["mesh"][piece], folds=folds, spiky=spiky)
+
+
 def apply(inputs: Inputs, settings: ContactSettings, run: Run) -> StepResult:
     piece_of = {jaw: piece for piece, jaw in inputs.jaws.items()}
     to_bite = inputs["home_to_bite"]
     if len(piece_of) < 2 or any(to_bite[p] is None for p in piece_of.values()):
         return StepResult({"touch": ByPiece(), "deep": ByPiece(), "contacts": []})
     # Only what is printed touches.
-    printed = {p: without_flaws(inputs["mesh"][p], folds=inputs.of("folds", p), spiky=inputs.of("spikes", p)) for p in inputs.jaws}
+    printed = {p: _printed(inputs, p) for p in inputs.jaws}
     found: dict[str, Touching] = {}
     for number, (jaw, other) in enumerate((("upper", "lower"), ("lower", "upper"))):
         run.tick(number / 2, "contacts")

@@ -16,11 +16,12 @@ from ...errors import StepFailed
 from ...files import Limits, read_mesh
 from ...mesh import Mesh, area_mm2, bounds_mm, surface_print
 from ...ops.crossing import crossing_faces
+from ...ops.flaws import spikes
 from ...ops.mend import component_areas
 from ...ops.rigid import rounded
 from ...ops.weld import weld
 from ...progress import Run
-from ..findings import findings, holes_in
+from ..findings import SCANNED, findings, holes_in
 from ..values import About
 
 KIND_WORDS = {
@@ -95,6 +96,8 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
         "incisal": None if shape.incisal is None else rounded(shape.incisal),
         "form": soup.form,
         "print": surface_print(mesh),
+        "folds": bool(crosses.any()),
+        "spikes": kind in SCANNED and bool(spikes(mesh).any()),
     }
     if home:
         about["block"] = {
@@ -164,7 +167,7 @@ STEP = Step(
     name="intake",
     title="Intake",
     number=1,
-    version=10,
+    version=11,
     over=SCANS,
     settings=IntakeSettings,
     needs={"file": Need("source", "file")},

@@ -1,4 +1,4 @@
-"""Trim: ease the border, saw the bottom and the back."""
+"""Trim: saw the bottom and the back of what is kept."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from ...engine.model import JAWS, Inputs, Need, Reading, Step, StepResult, StepS
 from ...errors import StepFailed
 from ...mesh import Mesh, face_normals, used_vertices
 from ...mesh.topology import split_bow_ties
-from ...ops.border import border_points, ease
+from ...ops.border import border_points
 from ...ops.clip import clip, plane_values
 from ...ops.mend import largest_piece
 from ...ops.rigid import rounded
@@ -37,9 +37,9 @@ class TrimSettings(StepSettings):
     )
     holes_mm: float = setting(12.0, ge=0, le=40, unit="mm", label="Close holes up to", help="Wider holes stay open.")
     folds: bool = setting(
-        False, label="Cut out folds", main=False, help="Triangles that go through others are taken out and the place is closed."
+        True, label="Cut out folds", main=False, help="Triangles that go through others are taken out and the place is closed."
     )
-    spikes: bool = setting(False, label="Take off spikes", main=False, help="Single points that stand out are taken off.")
+    spikes: bool = setting(True, label="Take off spikes", main=False, help="Single points that stand out are taken off.")
     loose_percent: float = setting(
         2.0, ge=0, le=60, unit="%", label="Loose bits below", main=False,
         help="Pieces with less than this share of the largest one's surface are dropped.",
@@ -47,16 +47,11 @@ class TrimSettings(StepSettings):
 
 
 def apply(inputs: Inputs, settings: TrimSettings, run: Run) -> StepResult:
-    whole: Mesh = inputs["mesh"]
-    edged: Mesh | None = inputs["edged"]
+    whole: Mesh = inputs["marked"] if inputs["marked"] is not None else inputs["mesh"]
     up, front, origin = (np.array(inputs["stand"][k]) for k in ("up", "front", "origin"))
-    # Along an edge line there is nothing left to be eased.
-    eased = ease(whole, ease_mm=settings.ease_mm) if edged is None else edged
-    if eased.triangles == 0:
-        raise StepFailed("Easing the border leaves nothing of this scan. Ease less.", code="nothing-left")
-    run.tick(0.5, "sawing")
-    saws = _saws(eased, settings, up, front, origin)
-    deep = _sawn(eased, saws["bottom"])
+    run.tick(0.3, "sawing")
+    saws = _saws(whole, settings, up, front, origin)
+    deep = _sawn(whole, saws["bottom"])
     shown = _sawn(deep, saws["back"])
     readings = (
         Reading("bottom saw below the occlusal plane", saws["bottom"]["mm"], "mm"),
@@ -105,13 +100,13 @@ STEP = Step(
     name="trim",
     title="Trim",
     number=4,
-    version=4,
+    version=5,
     over=JAWS,
     settings=TrimSettings,
     needs={
-        "mesh": Need("clean", "mesh"),
+        "mesh": Need("edge", "mesh"),
+        "marked": Need("marked", "mesh", optional=True),
         "came": Need("clean", "came"),
-        "edged": Need("edge", "mesh", optional=True),
         "stand": Need("level", "stand"),
     },
     gives={"mesh": MESH, "open": MESH, "saws": json_of(Saws)},
