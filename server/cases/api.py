@@ -23,7 +23,7 @@ from runs.kinds import GoneMeanwhile
 from runs.owning import folder
 from runs.services import look
 
-from . import choices, keeping, services, taking, veil
+from . import choices, keeping, made_pieces, services, taking, veil
 from .blobs import Drop, dropped
 from .documents import document_of
 from .handed import Handed, made
@@ -139,15 +139,22 @@ def change_settings(request: HttpRequest, number: str, body: Change, step: str =
     return _out(request, case, step)
 
 
+_CHOICES = {
+    "aside": choices.put_aside,
+    "beside": choices.beside,
+    "split": made_pieces.split_off,
+    "copy": made_pieces.copied,
+    "apart": made_pieces.taken_apart,
+}
+
+
 @router.post("/{number}/pieces/{piece}", response=CaseOut)
 def choose_piece(request: HttpRequest, number: str, piece: str, body: PieceChoice, step: str = "") -> CaseOut:
-    """Put a scan aside, keep it beside another of the same jaw, or let it take that one's place."""
-    if body.what == "aside":
-        case = choices.put_aside(request.user, number, body.base, piece)
-    elif body.what == "beside":
-        case = choices.beside(request.user, number, body.base, piece)
-    else:
+    """Put a scan aside, keep it beside another of the same jaw, or let it take that one's place; or make a piece of it."""
+    if body.what == "instead":
         case = choices.instead_of(request.user, number, body.base, piece, body.of)
+    else:
+        case = _CHOICES[body.what](request.user, number, body.base, piece)
     return _out(request, case, step)
 
 

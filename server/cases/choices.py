@@ -20,7 +20,7 @@ def put_aside(user: Any, number: str, base: int, piece: str) -> Case:
     """Take a scan out of the case; its file is kept, and undo brings it back."""
     with transaction.atomic():
         case = locked(user, number)
-        entry = _live(case, piece)
+        entry = live(case, piece)
         return _change_pieces(case, user, base, {piece: {"retired": True}}, f"Put aside: {token(entry.id)}")
 
 
@@ -28,7 +28,7 @@ def instead_of(user: Any, number: str, base: int, new: str, old: str) -> Case:
     """`new` takes the place of `old`: settings made for the old one are the new one's."""
     with transaction.atomic():
         case = locked(user, number)
-        there, entry = _live(case, old), _live(case, new)
+        there, entry = live(case, old), live(case, new)
         document = document_of(case)
         moved = []
         for step, own in document.settings.items():
@@ -49,11 +49,12 @@ def beside(user: Any, number: str, base: int, piece: str) -> Case:
     """A second scan of a jaw stays beside the first; the run sheet goes on with the first."""
     with transaction.atomic():
         case = locked(user, number)
-        entry = _live(case, piece)
+        entry = live(case, piece)
         return _change_pieces(case, user, base, {piece: {"beside": True}}, f"{token(entry.id)} kept beside")
 
 
-def _live(case: Case, piece: str) -> PieceEntry:
+def live(case: Case, piece: str) -> PieceEntry:
+    """The scan of this name that counts. Raises Refused."""
     for entry in document_of(case).live:
         if entry.id == piece:
             return entry

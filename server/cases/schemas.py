@@ -139,10 +139,11 @@ class Gone(Schema):
 
 
 class PieceChoice(Schema):
-    """what : aside, beside, or instead (then of : the piece whose place it takes)."""
+    """what : aside, beside, or instead (then of : the piece whose place it takes); split (what is marked becomes a piece of its own),
+    copy, or apart (a bite impression into its two jaws)."""
 
     base: int
-    what: Literal["aside", "beside", "instead"]
+    what: Literal["aside", "beside", "instead", "split", "copy", "apart"]
     of: str = ""
 
 

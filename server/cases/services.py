@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 from django.db import IntegrityError, connection, transaction
@@ -163,13 +163,18 @@ def add_files(user: Any, number: str, files: list[Accepted], *, token: str = "")
 
 def _with_pieces(document: CaseDocument, files: list[Accepted]) -> list[str]:
     """Put the files into the document; the ids they got."""
+    fresh = next_pieces(document, [(f.name, f.sha256) for f in files])
+    document.pieces += fresh
+    return [entry.id for entry in fresh]
+
+
+def next_pieces(document: CaseDocument, files: Sequence[tuple[str, str]]) -> list[PieceEntry]:
+    """Further pieces for a case, of one drop: (name, digest) of each."""
     # A number that settings still name is not given again, even where its piece was taken back.
     names = {p.id for p in document.pieces} | {piece for step in document.settings.values() for piece in step}
     start = max((int(n[1:]) for n in names if n[1:].isdigit()), default=0) + 1
     drop = max((p.drop for p in document.pieces), default=-1) + 1
-    fresh = [PieceEntry(id=f"p{start + i}", file=f.name, sha256=f.sha256, drop=drop) for i, f in enumerate(files)]
-    document.pieces += fresh
-    return [entry.id for entry in fresh]
+    return [PieceEntry(id=f"p{start + i}", file=name, sha256=digest, drop=drop) for i, (name, digest) in enumerate(files)]
 
 
 def change_settings(

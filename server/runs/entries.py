@@ -43,27 +43,30 @@ def one_entry(owner_id: int, step: Step, piece: str, own: Mapping[str, Any], ent
     if entry.id and entry.id not in there:
         raise Refused("This was taken away meanwhile. Nothing was changed.", code="no-entry", status=404)
     key = entry.id or next_id(entry.at[0][0], there)
-    value = ABSENT if entry.value is None else packed(owner_id, entry.value)
+    value = ABSENT if entry.value is None else packed(owner_id, entry.value, there.get(key))
     return ["settings", step.name, piece, *entry.at, key], value
 
 
-def packed(owner_id: int, value: Any) -> Any:
-    """The value with its lists of points as blobs of the owner."""
+def packed(owner_id: int, value: Any, before: Any = None) -> Any:
+    """The value with its lists of points as blobs of the owner. before : the entry in whose place it comes; its own lists stay."""
     found: dict[str, bytes] = {}
-    out = _packed(value, found)
+    out = _packed(value, found, before)
     if found:
         take_bytes(owner_id, found)
     return out
 
 
-def _packed(value: Any, found: dict[str, bytes]) -> Any:
+def _packed(value: Any, found: dict[str, bytes], before: Any = None) -> Any:
     if isinstance(value, Mapping):
-        return {k: _points(v, found) if k == "points_mm" else _packed(v, found) for k, v in value.items()}
+        was = before if isinstance(before, Mapping) else {}
+        return {k: _points(v, found, was.get(k)) if k == "points_mm" else _packed(v, found, was.get(k)) for k, v in value.items()}
     return [_packed(v, found) for v in value] if isinstance(value, list) else value
 
 
-def _points(value: Any, found: dict[str, bytes]) -> Any:
+def _points(value: Any, found: dict[str, bytes], before: Any = None) -> Any:
     """Packed where it is a list of points; anything else is left to the step's own check."""
+    if isinstance(value, Mapping) and value and value == before:
+        return dict(value)
     if isinstance(value, Mapping):
         # Nobody names a blob of their own: only what was sent as points is kept as such.
         raise Refused("Points are sent as they are, not by name.", code="invalid", status=422)

@@ -39,27 +39,34 @@ class Mark:
 
 @dataclass(frozen=True)
 class Marked:
-    """What one mark comes to: triangles it covers, and of a fence what it catches on the far side."""
+    """What one mark comes to: triangles it covers, and of a fence what it catches on the far side.
+
+    beyond : (n,) of a fence, which vertices those are
+    """
 
     triangles: int = 0
     far: int = 0
     far_teeth: list[int] = field(default_factory=list)
     waits: bool = False
     lost: bool = False
+    beyond: NDArray[np.bool_] | None = None
 
 
 @dataclass(frozen=True)
 class Region:
-    """value : (n,) above nought on what is marked, taken as linear over each triangle"""
+    """value  : (n,) above nought on what is marked, taken as linear over each triangle
+    caught : (n,) on the far side of a fence of which it is still to be said how far it reaches
+    """
 
     value: NDArray[np.float64]
+    caught: NDArray[np.bool_]
     marks: list[Marked]
 
 
 def marked(mesh: Mesh, marks: Sequence[Mark], teeth: NDArray[np.int64]) -> Region:
     """teeth : (n,) the number of the tooth each vertex is on, nought on gum."""
     value = np.full(len(mesh.vertices_mm), -_FAR_MM)
-    said = []
+    caught, said = np.zeros(len(value), bool), []
     for mark in marks:
         if mark.kind == "invert":
             value = -value
@@ -70,9 +77,11 @@ def marked(mesh: Mesh, marks: Sequence[Mark], teeth: NDArray[np.int64]) -> Regio
         else:
             own, told = _piece(mesh, mark, value) if mark.kind == "piece" else _FIELDS[mark.kind](mesh, mark, teeth)
             said.append(told)
+            if told.waits and told.beyond is not None:
+                caught |= told.beyond
             if not told.lost and not told.waits:
                 value = np.maximum(value, own) if mark.adds else np.minimum(value, -own)
-    return Region(value, said)
+    return Region(value, caught, said)
 
 
 def _covered(mesh: Mesh, value: NDArray) -> int:
@@ -90,7 +99,7 @@ def _fence(mesh: Mesh, mark: Mark, teeth: NDArray) -> tuple[NDArray, Marked]:
     waits = mark.reach == "asked" and beyond > 0
     through = mark.reach == "through" or beyond == 0
     own = found.inside if through else near_field(mesh, found, near)
-    told = Marked(_covered(mesh, own), beyond, [int(t) for t, c in zip(hit, count, strict=True) if c > 2], waits, not inside.any())
+    told = Marked(_covered(mesh, own), beyond, [int(t) for t, c in zip(hit, count, strict=True) if c > 2], waits, not inside.any(), far)
     return np.clip(own, -_FAR_MM, _FAR_MM), told
 
 

@@ -154,7 +154,7 @@ export function useDoings(number: string, data: CaseOut | undefined, keep: (data
     redo: () => start(() => okCase(client.POST("/api/cases/{number}/redo", path()))),
     hold: (held: boolean) =>
       start(() => okCase(client.POST("/api/cases/{number}/hold", { ...path(), body: { held } }))),
-    piece: (piece: string, what: "aside" | "beside" | "instead", of = "") =>
+    piece: (piece: string, what: "aside" | "beside" | "instead" | "split" | "copy" | "apart", of = "") =>
       start(() =>
         okCase(
           client.POST("/api/cases/{number}/pieces/{piece}", {

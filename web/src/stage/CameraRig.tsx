@@ -1,6 +1,6 @@
 import { useFrame, useThree } from "@react-three/fiber";
 import { useEffect, useMemo, useRef } from "react";
-import { MathUtils, type PerspectiveCamera, Vector3 } from "three";
+import { MathUtils, MOUSE, type PerspectiveCamera, Vector3 } from "three";
 import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
 import { useBench, type ViewName } from "../store/bench";
 import { tellFrame } from "./frames";
@@ -25,12 +25,14 @@ interface Props {
   size: Vector3;
   ready: boolean;
   locked: boolean;
+  /** The left button is a tool's: the view is turned with the right one. */
+  drawn: boolean;
   /** What the coordinates are: when this changes (bench, plate) all is brought into view again. */
   floor: string;
 }
 
 /** Orbit, pan and zoom with mouse and touchpad; the views by name; focus on a place. */
-export function CameraRig({ centre, size, ready, locked, floor }: Props) {
+export function CameraRig({ centre, size, ready, locked, drawn, floor }: Props) {
   const { camera, gl, invalidate, size: canvas } = useThree();
   const view = useBench((s) => s.eye);
   const focus = useBench((s) => s.focus);
@@ -68,6 +70,12 @@ export function CameraRig({ centre, size, ready, locked, floor }: Props) {
   useEffect(() => {
     controls.enabled = !locked;
   }, [controls, locked]);
+
+  useEffect(() => {
+    controls.mouseButtons = drawn
+      ? { LEFT: null, MIDDLE: MOUSE.DOLLY, RIGHT: MOUSE.ROTATE }
+      : { LEFT: MOUSE.ROTATE, MIDDLE: MOUSE.DOLLY, RIGHT: MOUSE.PAN };
+  }, [controls, drawn]);
 
   /** How far the eye stands so that a box of this size fills the stage, looked at from there. */
   const distanceFor = (box: Vector3, eye: Vector3) => {

@@ -13,7 +13,7 @@ import {
 } from "three";
 import type { MeshBVH } from "three-mesh-bvh";
 import { type Point, useBench } from "../store/bench";
-import type { Bounds, Cut, Probed, Shown } from "./kit";
+import type { Bounds, Corners, Cut, Probed, Shown } from "./kit";
 import { type Channel, treeOf } from "./loader";
 import { useLegend } from "./MapLegend";
 import { LOOKS, MODE, plasterMaterial } from "./plaster";
@@ -30,7 +30,7 @@ interface Props {
   picks: boolean;
   onPick: (shown: Shown, home: Point, stage: Point) => void;
   /** Given while the swab is in hand: a place under it, in the scan's home. */
-  onBrush?: (shown: Shown, home: Point, start: boolean, adds: boolean) => void;
+  onBrush?: (shown: Shown, home: Point, start: boolean, adds: boolean, face: Corners | null) => void;
   /** Given while the tool in the hand asks how thick bodies are. */
   onProbe?: (probed: Probed | null) => void;
   onBounds: (key: string, bounds: Bounds | null) => void;
@@ -151,7 +151,8 @@ export const Model = memo(function Model({
     if (!onBrush || event.button > 0) return;
     event.stopPropagation();
     const home = event.point.clone().applyMatrix4(shown.matrix.clone().invert());
-    onBrush(shown, [home.x, home.y, home.z], start, !event.altKey);
+    const { face } = event;
+    onBrush(shown, [home.x, home.y, home.z], start, !event.altKey, face ? [face.a, face.b, face.c] : null);
   }
 
   function onClick(event: ThreeEvent<MouseEvent>) {

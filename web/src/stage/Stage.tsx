@@ -6,7 +6,7 @@ import { useSame } from "../shared/useSame";
 import { type Point, useBench, useView, type Visibility } from "../store/bench";
 import { CameraRig } from "./CameraRig";
 import { FacingMark } from "./FacingMark";
-import type { At, Bounds, Drawing, Probed, Shown, StepUi, Tool } from "./kit";
+import type { At, Bounds, Corners, Drawing, Probed, Shown, StepUi, Tool } from "./kit";
 import { Label } from "./Label";
 import { MapLegend } from "./MapLegend";
 import { PlaceMark } from "./Marks";
@@ -58,8 +58,8 @@ export function Stage({ data, ui, tool, doings }: Props) {
   const onPick = useCallback((shown: Shown, home: Point, place: Point) => {
     latest.current.tool?.onPick?.(latest.current.drawing, shown, home, place);
   }, []);
-  const onBrush = useCallback((shown: Shown, home: Point, start: boolean, adds: boolean) => {
-    latest.current.tool?.onBrush?.(latest.current.drawing, shown, home, start, adds);
+  const onBrush = useCallback((shown: Shown, home: Point, start: boolean, adds: boolean, face: Corners | null) => {
+    latest.current.tool?.onBrush?.(latest.current.drawing, shown, home, start, adds, face);
   }, []);
   const onProbe = useCallback((probed: Probed | null) => latest.current.tool?.onProbe?.(probed), []);
   const endBrush = () => tool?.endBrush?.(drawing);
@@ -98,6 +98,7 @@ export function Stage({ data, ui, tool, doings }: Props) {
           size={whole.size}
           ready={drawn.length > 0}
           locked={held || (ui.locked?.(view) ?? false)}
+          drawn={tool?.draws ?? false}
           floor={ui.floor ?? "bench"}
         />
       </StageCanvas>

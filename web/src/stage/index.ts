@@ -1,8 +1,10 @@
 export { type Hand, handMatrix, useSteps } from "./byHand";
-export type { At, Bounds, CardProps, Cut, Drawing, Probed, Shown, StepUi, Tool } from "./kit";
+export type { At, Bounds, CardProps, Corners, Cut, Drawing, Probed, Shown, StepUi, Tool } from "./kit";
 export { Label } from "./Label";
 export { Line } from "./Line";
+export { acquire, type Loaded, release } from "./loader";
 export { Balls } from "./Marks";
+export { type Spot, through, useOnScreen } from "./onScreen";
 export { PulledBall } from "./PulledBall";
 export { PulledPlane } from "./PulledPlane";
 export { benchPlace, fromStage, placeOf, rawDigest, rawOf, scansScene, shownOf, takesPart, toStage } from "./place";
@@ -10,3 +12,5 @@ export { BALL, ink, SQUARE } from "./plaster";
 export { type Ring, Rings } from "./Rings";
 export { Stage, shownAs, unionOf } from "./Stage";
 export { prepareStage } from "./StageCanvas";
+export { brushed, type Stroke } from "./strokes";
+export { Choice, Slide, ToolPanel } from "./ToolPanel";

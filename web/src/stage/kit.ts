@@ -32,7 +32,10 @@ export interface Shown {
   still?: boolean;
 }
 
-export type Look = "body" | "goes" | "foil" | "dotted" | "map" | "teeth";
+export type Look = "body" | "goes" | "off" | "foil" | "dotted" | "map" | "teeth";
+
+/** The drawn corners of a triangle. */
+export type Corners = [number, number, number];
 
 /** Under the pointer: a place on the stage, and how thick the body is there (mm). */
 export interface Probed {
@@ -79,7 +82,8 @@ export interface CardProps extends At {
  * run     : it is done at once and never in the hand
  * here    : is it of use now? It always is where nothing is said; on : is it switched on, of one that is a switch
  * picks   : a click on a surface is for it: the place in the home of what was hit, and on the stage
- * brushes : does it brush on this mesh? Then onBrush gets every place, and endBrush the end of the stroke
+ * draws   : the left button draws on the view, which is turned with the right one then
+ * brushes : does it brush on this mesh? Then onBrush gets every place and its triangle, and endBrush the end of the stroke
  * cuts    : planes behind which a mesh is not drawn while it is in the hand
  * onProbe : told how thick the body is under the pointer; null where nothing is
  * Draws   : drawn on the stage while it is in the hand; Words : over the stage
@@ -100,9 +104,10 @@ export interface Tool {
   here?: (at: At) => boolean;
   on?: (at: At) => boolean;
   picks?: boolean;
+  draws?: boolean;
   onPick?: (drawing: Drawing, shown: Shown, home: Point, stage: Point) => void;
   brushes?: (shown: Shown) => boolean;
-  onBrush?: (drawing: Drawing, shown: Shown, home: Point, start: boolean, adds: boolean) => void;
+  onBrush?: (drawing: Drawing, shown: Shown, home: Point, start: boolean, adds: boolean, face: Corners | null) => void;
   endBrush?: (drawing: Drawing) => void;
   cuts?: (at: At, shown: Shown) => [Cut, Cut] | null;
   onProbe?: (probed: Probed | null) => void;

@@ -110,6 +110,7 @@ interface Looking {
 export const LOOKS: Record<Look, Looking> = {
   body: { mode: MODE.plaster, lies: false, behind: 0 },
   goes: { mode: MODE.goes, lies: true, behind: 1 },
+  off: { mode: MODE.goes, lies: false, behind: 1 },
   foil: { mode: MODE.foil, ink: "#1d3f8a", lies: true, behind: -1 },
   dotted: { mode: MODE.dotted, ink: "#a3172a", lies: true, behind: -4 },
   map: { mode: MODE.map, lies: false, behind: -3 },

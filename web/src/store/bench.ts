@@ -47,6 +47,8 @@ export interface View {
   marking: { piece: string; number: number; pair: Pair } | null;
   /** Numbers of a step that are being pulled and not yet kept: what they would give is shown at once. */
   tried: Tried | null;
+  /** A surface that is being changed by hand: it stands there until what comes of it is worked out. */
+  held: { piece: string; digest: string } | null;
   /** Where the section stands, while that tool is in the hand. */
   section: Section;
 }
@@ -88,6 +90,7 @@ interface BenchState extends View {
   /** What the map says under the pointer, in its unit; null where it says nothing. */
   under: number | null;
   underPointer: (under: number | null) => void;
+  holdSurface: (held: View["held"]) => void;
   /** What is being moved by hand beyond what is kept (4x4 by columns, on the bench): it moves at once. piece * : all. */
   preview: { piece: string; matrix: number[] } | null;
   tryMove: (preview: BenchState["preview"]) => void;
@@ -110,6 +113,7 @@ const FRESH = {
   marking: null as View["marking"],
   tried: null as Tried | null,
   section: { axis: 0, mm: 0, other: false } as Section,
+  held: null as View["held"],
   under: null as number | null,
   preview: null as BenchState["preview"],
 };
@@ -155,6 +159,7 @@ export const useBench = create<BenchState>((set) => ({
   tryValues: (tried) => set({ tried }),
   cutAt: (section) => set({ section }),
   underPointer: (under) => set({ under }),
+  holdSurface: (held) => set({ held }),
   showCame: (came) => set({ came }),
   tintGum: (tint) => set({ tint }),
   showNumbers: (numbers) => set({ numbers }),
@@ -171,6 +176,7 @@ export const useBench = create<BenchState>((set) => ({
 
 /** The part of it that a scene is a function of. */
 export function useView(): View {
-  const { step, piece, tool, visibility, rawHeld, book, came, tint, numbers, marking, tried, section } = useBench();
-  return { step, piece, tool, visibility, rawHeld, book, came, tint, numbers, marking, tried, section };
+  const { step, piece, tool, visibility, rawHeld, book, came, tint, numbers, marking, tried, section, held } =
+    useBench();
+  return { step, piece, tool, visibility, rawHeld, book, came, tint, numbers, marking, tried, section, held };
 }

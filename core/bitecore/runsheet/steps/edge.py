@@ -7,6 +7,7 @@ from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import model_validator
 from scipy.spatial import cKDTree
 
 from ...anatomy.arch_sides import arch_sides
@@ -33,7 +34,14 @@ _LOST_MM = 3.0
 class Pull(Entry):
     """A place the line runs through, or a stretch drawn freehand, in the jaw's home (mm)."""
 
-    points_mm: Points
+    at: Point | None = None
+    points_mm: Points | None = None
+
+    @model_validator(mode="after")
+    def _whole(self) -> Pull:
+        if (self.at is None) == (self.points_mm is None):
+            raise ValueError("needs a place or a stretch")
+        return self
 
 
 class EdgeSettings(StepSettings):
@@ -115,7 +123,8 @@ def _places(mesh: Mesh, settings: EdgeSettings, inputs: Inputs) -> tuple[NDArray
     out, lost = [np.zeros((0, 3))], []
     tree = cKDTree(mesh.vertices_mm)
     for key in sorted(settings.pulls, key=lambda k: (len(k), k)):
-        points = points_of(settings.pulls[key].points_mm, inputs)
+        pull = settings.pulls[key]
+        points = np.array([pull.at], float) if pull.at is not None else points_of(pull.points_mm, inputs)
         if len(points) > 1:
             along = np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1))]
             steps = np.linspace(0, along[-1], max(int(along[-1] / _FREE_MM), 1) + 1)

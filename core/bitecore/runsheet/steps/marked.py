@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -79,9 +79,13 @@ def apply(inputs: Inputs, settings: MarkSettings, run: Run) -> StepResult:
     kept = split_bow_ties(without_loose_bits(kept, share=_CRUMB)[0])[0]
     off = clip(whole, value).mesh
     seen = [_seen(key, settings.marks[key], m) for key, m in zip(keys, found.marks, strict=True)]
-    flags = [*_flags(inputs.piece, seen, settings), *_touched(inputs.piece, whole, value, teeth)]
+    flags = [*_flags(inputs.piece, seen, settings, whole.vertices_mm[found.caught]), *_touched(inputs.piece, whole, value, teeth)]
     readings = (Reading("triangles marked to go", int(off.triangles)),)
-    return StepResult({"mesh": kept, "off": off, "marks": seen}, readings, tuple(flags), f"{len(keys)} marks")
+    values: dict[str, Any] = {"mesh": kept, "off": off, "marks": seen}
+    caught = found.caught[whole.faces].all(1)
+    if caught.any():
+        values["caught"] = whole.of_faces(caught)
+    return StepResult(values, readings, tuple(flags), f"{len(keys)} marks")
 
 
 def _teeth(told: Mesh | None, whole: Mesh) -> NDArray[np.int64]:
@@ -110,7 +114,7 @@ def _seen(key: str, entry: MarkEntry, found: Marked) -> MarkSeen:
     }
 
 
-def _flags(piece: str, seen: list[MarkSeen], settings: MarkSettings) -> list[Flag]:
+def _flags(piece: str, seen: list[MarkSeen], settings: MarkSettings, caught: NDArray) -> list[Flag]:
     out = []
     for mark in seen:
         entry = settings.marks[mark["id"]]
@@ -123,7 +127,9 @@ def _flags(piece: str, seen: list[MarkSeen], settings: MarkSettings) -> list[Fla
                 Fix("marked", piece, entry.model_dump(mode="json") | {"reach": reach}, at="marks", id=mark["id"], label=label)
                 for reach, label in (("near", "Near side only"), ("through", "Right through"))
             ]
-            out.append(Flag("fence-waits", "look", text, None, ways[0], ways[1]))
+            x, y, z = caught.mean(0).tolist()
+            place = Place(piece, (x, y, z), float(np.linalg.norm(np.ptp(caught, axis=0))) / 2)
+            out.append(Flag("fence-waits", "look", text, place, ways[0], ways[1]))
     return out
 
 
@@ -153,7 +159,7 @@ STEP = Step(
     settings=MarkSettings,
     off=lambda settings: not settings.marks,
     needs={"mesh": Need("edge", "mesh"), "teeth": Need("teeth", "mesh", optional=True)},
-    gives={"mesh": MESH, "off": MESH, "marks": json_of(list[MarkSeen])},
+    gives={"mesh": MESH, "off": MESH, "caught": MESH, "marks": json_of(list[MarkSeen])},
     apply=apply,
     about="What a person marked to go.",
 )

@@ -62,27 +62,38 @@ export function Found({
         {few.map((flag) => {
           const { place, fix } = flag;
           return (
-            <li key={flag.id} className="line flex gap-2 border-b py-1.5">
+            <li
+              key={flag.id}
+              className={`line flex gap-x-2 border-b py-1.5 ${flag.other ? "flex-wrap justify-end" : ""}`}
+            >
               <span
                 aria-hidden="true"
                 className={`pt-0.5 text-[10px] ${flag.severity === "note" ? "dim" : "text-warning"}`}
               >
                 {MARK[flag.severity]}
               </span>
-              <span className="min-w-0 flex-1">{flag.message}</span>
+              <span className={flag.other ? "min-w-[85%] flex-1" : "min-w-0 flex-1"}>{flag.message}</span>
               {place && (
                 <button type="button" className="self-start font-semibold text-primary" onClick={() => goTo(flag)}>
                   Show
                 </button>
               )}
-              {fix && (
-                <button
-                  type="button"
-                  className="self-start font-semibold text-primary"
-                  onClick={() => doings.set(fix.step, fix.piece, fix.values)}
-                >
-                  Fix
-                </button>
+              {[fix, flag.other].map(
+                (way) =>
+                  way && (
+                    <button
+                      key={way.label}
+                      type="button"
+                      className="self-start font-semibold text-primary"
+                      onClick={() =>
+                        way.at
+                          ? doings.entry(way.step, way.piece, [way.at], way.id, way.values)
+                          : doings.set(way.step, way.piece, way.values)
+                      }
+                    >
+                      {way.label}
+                    </button>
+                  ),
               )}
             </li>
           );

@@ -79,7 +79,7 @@ function Tile({ number, piece, doings }: { number: string; piece: PieceOut; doin
       >
         ×
       </button>
-      <Export number={number} piece={piece} />
+      <More number={number} piece={piece} doings={doings} />
       <button
         type="button"
         aria-pressed={on}
@@ -134,14 +134,19 @@ function Tile({ number, piece, doings }: { number: string; piece: PieceOut; doin
   );
 }
 
+const MAKES = [
+  { what: "copy", words: "copy", says: "The same scan once more, with its settings", of: "" },
+  { what: "apart", words: "take apart", says: "A bite impression: into upper, lower and their bite", of: "impression" },
+] as const;
+
 const FRAMES = [
   ["bench", "as it stands on the bench"],
   ["bite", "as it bites, with the upper at home"],
   ["home", "where it was scanned"],
 ] as const;
 
-/** The scan as a file, in the coordinates that are chosen. */
-function Export({ number, piece }: { number: string; piece: PieceOut }) {
+/** The scan as a file, in the coordinates that are chosen; and pieces that are made of it. */
+function More({ number, piece, doings }: { number: string; piece: PieceOut; doings: Doings }) {
   const menu = useRef<HTMLDetailsElement>(null);
   return (
     <details
@@ -151,7 +156,7 @@ function Export({ number, piece }: { number: string; piece: PieceOut }) {
     >
       <summary
         aria-label={`Export ${piece.file}`}
-        title="Export this scan as STL"
+        title="Export this scan as STL, or make a piece of it"
         className="dim grid h-6 w-6 cursor-pointer list-none place-items-center rounded bg-base-100/80"
       >
         ↓
@@ -167,6 +172,21 @@ function Export({ number, piece }: { number: string; piece: PieceOut }) {
             >
               {frame}
             </a>
+          </li>
+        ))}
+        {MAKES.filter(({ of }) => of === "" || of === piece.kind).map(({ what, words, says }) => (
+          <li key={what}>
+            <button
+              type="button"
+              title={says}
+              className="line block w-full border-t px-3 py-1 text-left hover:bg-secondary"
+              onClick={() => {
+                menu.current?.removeAttribute("open");
+                doings.piece(piece.id, what);
+              }}
+            >
+              {words}
+            </button>
           </li>
         ))}
       </ul>

@@ -37,6 +37,9 @@ interface Props {
   raw: boolean;
 }
 
+/** More tools than this leave no room for their keys. */
+const MANY = 8;
+
 /** The toolbar of the open step, the keys of all tools, and the hint for the one in the hand. */
 export function Tools({ data, tools, ui, doings, raw }: Props) {
   const view = useView();
@@ -53,6 +56,7 @@ export function Tools({ data, tools, ui, doings, raw }: Props) {
     else take({ id: tool.id, at });
   }
   const here = tools.filter(({ tool, at }) => (at === "" || at === ui.name) && (tool.here?.({ data, view }) ?? true));
+  const shown = here.filter(({ tool }) => tool.button !== false);
   return (
     <>
       {tools
@@ -76,18 +80,17 @@ export function Tools({ data, tools, ui, doings, raw }: Props) {
         role="toolbar"
         aria-label="Tools"
       >
-        {here
-          .filter(({ tool }) => tool.button !== false)
-          .map((kept) => (
-            <ToolButton
-              key={kept.tool.id}
-              label={kept.tool.title}
-              keys={kept.tool.keys}
-              icon={kept.tool.icon && <kept.tool.icon size={15} />}
-              on={inHand?.id === kept.tool.id || kept.tool.on?.({ data, view })}
-              onClick={() => use(kept)}
-            />
-          ))}
+        {shown.map((kept) => (
+          <ToolButton
+            key={kept.tool.id}
+            close={shown.length > MANY}
+            label={kept.tool.title}
+            keys={kept.tool.keys}
+            icon={kept.tool.icon && <kept.tool.icon size={15} />}
+            on={inHand?.id === kept.tool.id || kept.tool.on?.({ data, view })}
+            onClick={() => use(kept)}
+          />
+        ))}
       </div>
       {inHand ? <Hint key={inHand.id} tool={inHand} /> : <Idle ui={ui} raw={raw} />}
     </>

@@ -460,7 +460,7 @@ export interface paths {
         put?: never;
         /**
          * Choose Piece
-         * @description Put a scan aside, keep it beside another of the same jaw, or let it take that one's place.
+         * @description Put a scan aside, keep it beside another of the same jaw, or let it take that one's place; or make a piece of it.
          */
         post: operations["cases_api_choose_piece"];
         delete?: never;
@@ -955,11 +955,14 @@ export interface components {
          *     confidence : 0 to 1
          *     up, front  : to the tips and to the lips, in the scan's home; incisal : between the incisors
          *     form       : of the file
+         *     folds, spikes : has it any? Absent: not looked for
          */
         About: {
             block?: components["schemas"]["Block"];
             /** Confidence */
             confidence: number;
+            /** Folds */
+            folds?: boolean;
             /** Form */
             form: string;
             /** Front */
@@ -983,6 +986,8 @@ export interface components {
             /** Looks */
             looks: string | null;
             print: components["schemas"]["Print"];
+            /** Spikes */
+            spikes?: boolean;
             /** Turned Inside Out */
             turned_inside_out: boolean;
             /** Unit */
@@ -1779,13 +1784,13 @@ export interface components {
              */
             keep_until: string;
             /** Nodes */
-            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
+            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TouchNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["MarkedNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
             /** Number */
             number: string;
             /** Open */
             open: string;
             /** Opened */
-            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["CleanDetail"] | components["schemas"]["TeethDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["EdgeDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
+            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["CleanDetail"] | components["schemas"]["TeethDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TouchDetail"] | components["schemas"]["EdgeDetail"] | components["schemas"]["MarkedDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
             /** Picture */
             picture: string;
             /** Pieces */
@@ -1963,9 +1968,18 @@ export interface components {
         };
         /**
          * CleanSettings
-         * @description What is mended is said in Trim, where Intake's Fix writes it.
+         * @description What is mended on the whole is said in Trim.
          */
-        CleanSettings: Record<string, never>;
+        CleanSettings: {
+            /**
+             * Left as it came
+             * @description Holes, bits, folds and spikes that a person left as they were.
+             * @default {}
+             */
+            left: {
+                [key: string]: components["schemas"]["Left"];
+            };
+        };
         /**
          * Contact
          * @description teeth : the FDI numbers of the lower's and of the upper's tooth, None where one is not told, or gum; older results have none.
@@ -2227,12 +2241,23 @@ export interface components {
         /** EdgeSettings */
         EdgeSettings: {
             /**
+             * Band
+             * @description How much of the palate a band keeps, from the margins.
+             * @default 10
+             */
+            band_mm: number;
+            /**
+             * Behind the last teeth
+             * @description Empty: as much as elsewhere.
+             */
+            behind_mm?: number | null;
+            /**
              * Edge line
-             * @description all: everything that is sound stays. gum: so much gum round the teeth, smooth, off every tooth.
+             * @description all: everything that is sound stays. gum: so much gum round the teeth, smooth, off every tooth. vestibule: all towards cheeks and lips, and the inner side as it is said.
              * @default all
              * @enum {string}
              */
-            edge: "all" | "gum";
+            edge: "all" | "gum" | "vestibule";
             /**
              * Gum kept
              * @description From the margins. 1 to 2 mm for simple models, 4 to 5 mm for trays, splints and retainers (common practice).
@@ -2240,11 +2265,26 @@ export interface components {
              */
             gum_mm: number;
             /**
+             * Palate, tongue side
+             * @description same: as much gum as outside. all: the palate stays. band: a band along the teeth.
+             * @default same
+             * @enum {string}
+             */
+            inner: "same" | "all" | "band";
+            /**
              * Off every tooth
              * @description Nowhere does the line come nearer to a tooth.
              * @default 0.5
              */
             off_mm: number;
+            /**
+             * Pulled by hand
+             * @description Where the edge line runs as a person put it.
+             * @default {}
+             */
+            pulls: {
+                [key: string]: components["schemas"]["Pull"];
+            };
         };
         /**
          * EntryChange
@@ -2435,6 +2475,21 @@ export interface components {
         };
         /** FixOut */
         FixOut: {
+            /**
+             * At
+             * @default
+             */
+            at: string;
+            /**
+             * Id
+             * @default
+             */
+            id: string;
+            /**
+             * Label
+             * @default Fix
+             */
+            label: string;
             /** Piece */
             piece: string;
             /** Step */
@@ -2453,6 +2508,7 @@ export interface components {
             id: string;
             /** Message */
             message: string;
+            other?: components["schemas"]["FixOut"] | null;
             place?: components["schemas"]["PlaceOut"] | null;
             /**
              * Severity
@@ -3211,6 +3267,23 @@ export interface components {
             ];
         };
         /**
+         * Left
+         * @description Something that stays as it came, near a place in the jaw's home (mm).
+         */
+        Left: {
+            /** At */
+            at: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "hole" | "bit" | "fold" | "spike";
+        };
+        /**
          * Lent
          * @description The relation an earlier pair had.
          */
@@ -3451,6 +3524,158 @@ export interface components {
             on: string;
         };
         /**
+         * MarkEntry
+         * @description One mark, in the jaw's home (mm); the younger counts after the older.
+         *
+         *     kind      : fence (the ring points_mm as the eye sees it), swab (along points_mm, mm wide to each side), saw (what lies from the
+         *                 first point towards), piece (the whole connected piece at the point), grow (by mm; smaller where below nought), invert
+         *     adds      : it marks, or takes marks away
+         *     reach     : of a fence: the near side alone, right through, or asked while there is anything on the far side
+         */
+        MarkEntry: {
+            /**
+             * Adds
+             * @default true
+             */
+            adds: boolean;
+            /** Eye */
+            eye?: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "fence" | "swab" | "saw" | "piece" | "grow" | "invert";
+            /**
+             * Mm
+             * @default 0
+             */
+            mm: number;
+            /** Points Mm */
+            points_mm?: components["schemas"]["Packed"] | [
+                number,
+                number,
+                number
+            ][] | null;
+            /**
+             * Reach
+             * @default asked
+             * @enum {string}
+             */
+            reach: "asked" | "near" | "through";
+            /** Towards */
+            towards?: [
+                number,
+                number,
+                number
+            ] | null;
+        };
+        /**
+         * MarkSeen
+         * @description What a mark by hand comes to.
+         *
+         *     triangles, far : that it covers; of a fence, that it catches on the far side
+         *     far_teeth      : teeth it catches there
+         *     waits          : of a fence, whether it is still to be said if it goes right through
+         *     lost           : nothing of the surface lies there any more
+         */
+        MarkSeen: {
+            /** Far */
+            far: number;
+            /** Far Teeth */
+            far_teeth: number[];
+            /** Id */
+            id: string;
+            /** Kind */
+            kind: string;
+            /** Lost */
+            lost: boolean;
+            /** Triangles */
+            triangles: number;
+            /** Waits */
+            waits: boolean;
+        };
+        /** MarkSettings */
+        MarkSettings: {
+            /**
+             * Marked by hand
+             * @description What goes, as a person marked it.
+             * @default {}
+             */
+            marks: {
+                [key: string]: components["schemas"]["MarkEntry"];
+            };
+        };
+        /** MarkedDetail */
+        MarkedDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["MarkSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "marked";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** MarkedGood */
+        MarkedGood: {
+            /** Caught */
+            caught?: string | null;
+            /** Marks */
+            marks?: components["schemas"]["MarkSeen"][] | null;
+            /** Mesh */
+            mesh?: string | null;
+            /** Off */
+            off?: string | null;
+        };
+        /** MarkedNode */
+        MarkedNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["MarkedGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "marked";
+        };
+        /**
          * Me
          * @description first : nobody has an account here yet: the first one is made in the browser.
          */
@@ -3593,7 +3818,8 @@ export interface components {
         };
         /**
          * PieceChoice
-         * @description what : aside, beside, or instead (then of : the piece whose place it takes).
+         * @description what : aside, beside, or instead (then of : the piece whose place it takes); split (what is marked becomes a piece of its own),
+         *     copy, or apart (a bite impression into its two jaws).
          */
         PieceChoice: {
             /** Base */
@@ -3607,7 +3833,7 @@ export interface components {
              * What
              * @enum {string}
              */
-            what: "aside" | "beside" | "instead";
+            what: "aside" | "beside" | "instead" | "split" | "copy" | "apart";
         };
         /** PieceOut */
         PieceOut: {
@@ -4091,6 +4317,24 @@ export interface components {
             price_l: number | null;
             /** Resin */
             resin: string;
+        };
+        /**
+         * Pull
+         * @description A place the line runs through, or a stretch drawn freehand, in the jaw's home (mm).
+         */
+        Pull: {
+            /** At */
+            at?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Points Mm */
+            points_mm?: components["schemas"]["Packed"] | [
+                number,
+                number,
+                number
+            ][] | null;
         };
         /** PutOn */
         PutOn: {
@@ -4832,6 +5076,108 @@ export interface components {
              */
             kind: "number" | "none" | "together" | "apart";
         };
+        /** TouchDetail */
+        TouchDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["TouchSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "touch";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** TouchGood */
+        TouchGood: {
+            /** Mesh */
+            mesh?: string | null;
+            /** Touched */
+            touched?: number[] | null;
+        };
+        /** TouchNode */
+        TouchNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["TouchGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "touch";
+        };
+        /** TouchSettings */
+        TouchSettings: {
+            /**
+             * Touch-up
+             * @description What was added, carved and smoothed by hand.
+             * @default {}
+             */
+            strokes: {
+                [key: string]: components["schemas"]["TouchStroke"];
+            };
+        };
+        /**
+         * TouchStroke
+         * @description A stroke, its dabs in the jaw's home (mm). teeth : it may also move what is tooth.
+         */
+        TouchStroke: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "add" | "carve" | "smooth";
+            /** Points Mm */
+            points_mm: components["schemas"]["Packed"] | [
+                number,
+                number,
+                number
+            ][];
+            /** Radius Mm */
+            radius_mm: number;
+            /**
+             * Strength
+             * @default 0.5
+             */
+            strength: number;
+            /**
+             * Teeth
+             * @default false
+             */
+            teeth: boolean;
+        };
         /** Tray */
         Tray: {
             /** Closed */
@@ -4971,7 +5317,7 @@ export interface components {
             /**
              * Cut out folds
              * @description Triangles that go through others are taken out and the place is closed.
-             * @default false
+             * @default true
              */
             folds: boolean;
             /**
@@ -4989,7 +5335,7 @@ export interface components {
             /**
              * Take off spikes
              * @description Single points that stand out are taken off.
-             * @default false
+             * @default true
              */
             spikes: boolean;
         };

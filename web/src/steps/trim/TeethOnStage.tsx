@@ -1,11 +1,13 @@
 import { useEffect, useMemo, useRef } from "react";
 import { Vector3 } from "three";
 import { goodOf } from "../../case/look";
+import type { CaseOut } from "../../shared/api/client";
 import { useNames } from "../../shared/toothNames";
 import { useSame } from "../../shared/useSame";
-import { type Drawing, placeOf, type Ring, Rings, toStage } from "../../stage";
+import { type At, type Drawing, placeOf, type Ring, Rings, toStage } from "../../stage";
 import { followFrames, project } from "../../stage/frames";
 import type { Point } from "../../store/bench";
+import { standsBack } from "./oneJaw";
 import { foundOf, useMargins, useTold } from "./told";
 
 /** Below this a stretch of a margin is drawn dotted. */
@@ -14,14 +16,17 @@ const DOUBT = 0.4;
 const OUT_MM = 4;
 const DOWN = 1.1;
 
+function seenJaws(at: At): CaseOut["pieces"] {
+  const { data, view } = at;
+  return data.pieces.filter((p) => p.jaw && (view.visibility[p.id] ?? "shown") === "shown" && !standsBack(at, p.id));
+}
+
 /** The edge line of each jaw that is seen. */
 function EdgeLines({ data, view, ui }: Drawing) {
   const lines = useSame(
-    data.pieces
-      .filter((p) => p.jaw && (view.visibility[p.id] ?? "shown") === "shown")
-      .flatMap((p) =>
-        (goodOf(data, "edge", p.id)?.line ?? []).map((line) => line.map((at) => toStage(ui, { data, view }, p.id, at))),
-      ),
+    seenJaws({ data, view }).flatMap((p) =>
+      (goodOf(data, "edge", p.id)?.line ?? []).map((line) => line.map((at) => toStage(ui, { data, view }, p.id, at))),
+    ),
   );
   const rings = useMemo<Ring[]>(() => lines.map((points) => ({ points, dotted: points.map(() => false) })), [lines]);
   return rings.length > 0 ? <Rings rings={rings} colour="#8a3b12" /> : null;
@@ -40,7 +45,7 @@ export function TeethLines(drawing: Drawing) {
 /** The margins of all jaws that are seen. */
 function Margins({ data, view, ui }: Drawing) {
   const { told } = useMargins();
-  const jaws = data.pieces.filter((p) => p.jaw && (view.visibility[p.id] ?? "shown") === "shown" && told[p.id]);
+  const jaws = seenJaws({ data, view }).filter((p) => told[p.id]);
   const places = useSame(jaws.map((p) => ({ id: p.id, matrix: placeOf(ui, { data, view }, p).elements })));
   // biome-ignore lint/correctness/useExhaustiveDependencies: of the case only the places of the jaws count
   const rings = useMemo<Ring[]>(() => {
@@ -60,28 +65,23 @@ export function Numbers({ data, view, ui }: Drawing) {
   const names = useNames();
   useTold(data);
   if (!view.numbers) return null;
-  return data.pieces
-    .filter((p) => p.jaw && (view.visibility[p.id] ?? "shown") === "shown")
-    .flatMap((piece) => {
-      const teeth = foundOf(data, piece.id) ?? [];
-      const middles = teeth.map((t) => toStage(ui, { data, view }, piece.id, t.centre_mm));
-      const x = middles.reduce((sum, m) => sum + m[0], 0) / Math.max(teeth.length, 1);
-      const y = Math.max(...middles.map((m) => m[1]), 0) - 8;
-      return teeth.map((tooth, i) => (
-        <Tag
-          key={`${piece.id}/${tooth.fdi}`}
-          at={beyond(
-            middles[i] ?? [0, 0, 0],
-            toStage(ui, { data, view }, piece.id, tooth.tips_mm[0] ?? tooth.centre_mm),
-          )}
-          from={[x, y]}
-          doubt={tooth.confidence < 0.6}
-          by={tooth.by_hand}
-        >
-          {names(tooth.fdi)}
-        </Tag>
-      ));
-    });
+  return seenJaws({ data, view }).flatMap((piece) => {
+    const teeth = foundOf(data, piece.id) ?? [];
+    const middles = teeth.map((t) => toStage(ui, { data, view }, piece.id, t.centre_mm));
+    const x = middles.reduce((sum, m) => sum + m[0], 0) / Math.max(teeth.length, 1);
+    const y = Math.max(...middles.map((m) => m[1]), 0) - 8;
+    return teeth.map((tooth, i) => (
+      <Tag
+        key={`${piece.id}/${tooth.fdi}`}
+        at={beyond(middles[i] ?? [0, 0, 0], toStage(ui, { data, view }, piece.id, tooth.tips_mm[0] ?? tooth.centre_mm))}
+        from={[x, y]}
+        doubt={tooth.confidence < 0.6}
+        by={tooth.by_hand}
+      >
+        {names(tooth.fdi)}
+      </Tag>
+    ));
+  });
 }
 
 /** From the tip through the middle of a tooth, on to its gum. */

@@ -1,12 +1,11 @@
 import { Brush, Combine, Hash, SplitSquareVertical, Tags } from "lucide-react";
 import { create } from "zustand";
 import { useNames } from "../../shared/toothNames";
-import { Balls, type Drawing, Label, type Tool, toStage } from "../../stage";
+import { Balls, brushed, type Drawing, Label, type Tool, toStage } from "../../stage";
 import { type Point, useBench } from "../../store/bench";
 import { foundOf, toothAt } from "./told";
 
 const SWAB_MM = 1.0;
-const MOST_POINTS = 2000;
 const COLOUR = "#2c5f78";
 
 /** What was pressed first, in the home of its jaw. */
@@ -128,56 +127,22 @@ export const part: Tool = {
   drop: none,
 };
 
-/** The stroke that is being made, in the home of its jaw. */
-const useStroke = create<{ piece: string; points: Point[]; adds: boolean }>(() => ({
-  piece: "",
-  points: [],
-  adds: true,
-}));
-const noStroke = () => useStroke.setState({ piece: "", points: [] });
-
-function Stroke({ data, view, ui }: Drawing) {
-  const { piece, points, adds } = useStroke();
-  return (
-    <Balls
-      points={points.map((p) => toStage(ui, { data, view }, piece, p))}
-      colour={adds ? "#2c5f78" : "#a3545a"}
-      radius={SWAB_MM}
-      opacity={0.35}
-    />
-  );
-}
-
 export const marginSwab: Tool = {
   id: "margin-swab",
-  title: "Swab",
-  long: "Swab: brush what belongs to a tooth",
+  title: "Margin",
+  long: "Margin: brush what belongs to a tooth",
   keys: "shift+w",
   icon: Brush,
   hint: "Brush from a tooth over what belongs to it. With Alt, over what is gum. The swab is 2 mm wide; at its edge the margin settles into the valley.",
   here: told,
   picks: true,
-  brushes: (shown) => shown.jaw !== null && shown.drawn !== "goes",
-  onBrush: ({ hold }, shown, home, start, adds) => {
-    if (start) {
-      hold(true);
-      return useStroke.setState({ piece: shown.piece, points: [home], adds });
-    }
-    const { piece, points } = useStroke.getState();
-    const last = points.at(-1);
-    if (piece !== shown.piece || !last) return;
-    const apart = Math.hypot(home[0] - last[0], home[1] - last[1], home[2] - last[2]);
-    if (apart > SWAB_MM / 2 && points.length < MOST_POINTS) useStroke.setState({ points: [...points, home] });
-  },
-  endBrush: ({ doings, hold }) => {
-    const { piece, points, adds } = useStroke.getState();
-    if (points.length === 0) return;
-    doings.entry("teeth", piece, ["swab"], "", { points_mm: points, radius_mm: SWAB_MM, adds });
-    noStroke();
-    hold(false);
-  },
-  Draws: Stroke,
-  drop: noStroke,
+  ...brushed({
+    radius: () => SWAB_MM,
+    colours: [COLOUR, "#a3545a"],
+    on: (shown) => shown.jaw !== null && shown.drawn !== "goes",
+    send: ({ doings }, { piece, points, adds }) =>
+      doings.entry("teeth", piece, ["swab"], "", { points_mm: points, radius_mm: SWAB_MM, adds }),
+  }),
 };
 
 export const tint: Tool = {
