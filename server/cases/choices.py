@@ -2,13 +2,22 @@
 
 from __future__ import annotations
 
+import hashlib
+from collections.abc import Callable
 from typing import Any
 
+import numpy as np
 from django.db import transaction
+from numpy.typing import NDArray
 
-from bitecore.runsheet import PieceEntry
+from bitecore.engine.gives import packed_points, unpacked_points
+from bitecore.runsheet import PieceEntry, standard
+from bitecore.runsheet.carry import by_hand, carried
 from ground.errors import Refused
+from runs.owning import take_bytes
 from runs.paths import ABSENT
+from runs.services import look
+from runs.store import ServerStore
 
 from .documents import document_of
 from .models import Case
@@ -31,10 +40,11 @@ def instead_of(user: Any, number: str, base: int, new: str, old: str) -> Case:
         there, entry = live(case, old), live(case, new)
         document = document_of(case)
         moved = []
+        carry = _Carry(case, old, new)
         for step, own in document.settings.items():
             # Also those of the parts that were made of it.
             for at in [at for at in own if at.split(".")[0] == old and (step != "intake" or at != old)]:
-                moved.append((["settings", step, new + at.removeprefix(old)], own[at]))
+                moved.append((["settings", step, new + at.removeprefix(old)], carry.over(step, own[at])))
         for at, part in document.parts.items():
             if at.split(".")[0] == old:
                 moved += [(["parts", new + at.removeprefix(old)], part.model_dump()), (["parts", at], ABSENT)]
@@ -43,6 +53,31 @@ def instead_of(user: Any, number: str, base: int, new: str, old: str) -> Case:
             moved.append((["settings", "intake", new], {**jaw, **document.settings["intake"].get(new, {})}))
         what = f"{token(entry.id)} instead of {token(there.id)}"
         return _change_pieces(case, user, base, {old: {"retired": True, "replaced": True}, new: {"beside": False}}, what, moved)
+
+
+class _Carry:
+    """Places by hand on the old scan become places on the new one, which was laid on it; where it was not, they stay as they are
+    and the steps say what fits nowhere."""
+
+    def __init__(self, case: Case, old: str, new: str) -> None:
+        node = look(case).node("follow", new)
+        place = node.json("place") if node is not None and node.manifest is not None else None
+        self.owner = case.owner_id
+        self.matrix = np.linalg.inv(np.array(place["home_to_jaw"])) if place and place["on"] == old else None
+
+    def over(self, step: str, values: dict[str, Any]) -> dict[str, Any]:
+        if self.matrix is None or step not in standard():
+            return values
+        keys = by_hand(standard()[step])
+        return {k: carried(v, self.matrix, self._listed) if k in keys else v for k, v in values.items()}
+
+    def _listed(self, points: Any, moved: Callable[[NDArray], NDArray]) -> Any:
+        if not isinstance(points, dict):
+            return moved(np.array(points, float)).tolist()
+        data = packed_points(moved(unpacked_points(ServerStore().blobs.read(points["points"]))))
+        digest = hashlib.sha256(data).hexdigest()
+        take_bytes(self.owner, {digest: data})
+        return {"points": digest, "count": points["count"]}
 
 
 def beside(user: Any, number: str, base: int, piece: str) -> Case:

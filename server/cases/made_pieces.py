@@ -1,4 +1,4 @@
-"""Pieces made of pieces: what was marked split off, a copy, a bite impression taken apart. Each comes into the case as a scan of its own."""
+"""Pieces made of pieces: what was marked split off, a copy, a bite impression taken apart; each comes in as a scan of its own."""
 
 from __future__ import annotations
 

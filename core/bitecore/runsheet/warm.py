@@ -13,6 +13,7 @@ from ..files import warm as files_warm
 from ..mesh import Mesh
 from ..mesh.topology import check_solid
 from ..ops import base, border, clip, closest, holes, mend, picture, relief, weld  # noqa: F401
+from ..ops.reduce import reduced
 from ..ops.touch import Touch, touched_up
 from .sheet import CASE
 
@@ -75,6 +76,7 @@ def _by_hand(mesh: Mesh) -> None:
     none = np.zeros(len(mesh.vertices_mm), bool)
     marked(mesh, made, none.astype(np.int64))
     touched_up(mesh, [(Touch(kind, mesh.vertices_mm[40:42], 1.0, 0.5), none) for kind in ("add", "smooth")])
+    reduced(mesh, triangles=mesh.triangles // 2)
     tooth = mesh.vertices_mm[:, 2] > 7
     sides = arch_sides(mesh.vertices_mm[[400, 900, 1400]], np.full(3, 5.0), up=way, front=np.array([0.0, -1, 0]))
     line_of(mesh, kept(mesh, tooth, none, sides, Keep(2.0, 2.0, 2.0, 0.5), mesh.vertices_mm[:1]).value)

@@ -47,7 +47,7 @@ class TrimSettings(StepSettings):
 
 
 def apply(inputs: Inputs, settings: TrimSettings, run: Run) -> StepResult:
-    whole: Mesh = inputs["marked"] if inputs["marked"] is not None else inputs["mesh"]
+    whole: Mesh = next(m for m in (inputs["reduced"], inputs["marked"], inputs["mesh"]) if m is not None)
     up, front, origin = (np.array(inputs["stand"][k]) for k in ("up", "front", "origin"))
     run.tick(0.3, "sawing")
     saws = _saws(whole, settings, up, front, origin)
@@ -106,6 +106,7 @@ STEP = Step(
     needs={
         "mesh": Need("edge", "mesh"),
         "marked": Need("marked", "mesh", optional=True),
+        "reduced": Need("reduce", "mesh", optional=True),
         "came": Need("clean", "came"),
         "stand": Need("level", "stand"),
     },

@@ -21,7 +21,7 @@ import { saw } from "./saw";
 import { sawsOf, seenSaws } from "./saws";
 import { TeethCard } from "./TeethCard";
 import { Numbers, TeethLines } from "./TeethOnStage";
-import { join, marginSwab, number, part, tint } from "./teethTools";
+import { join, marginSwab, number, part, reducedMap, tint } from "./teethTools";
 import { touchable, touchTool } from "./touchTool";
 
 const sawing = (at: At) => inHand(at, saw.id);
@@ -38,7 +38,21 @@ function Card(props: CardProps) {
 
 const trim: StepUi = {
   name: "trim",
-  tools: [saw, fence, markSwab, wholePiece, threePoints, edgeTool, touchTool, number, join, part, marginSwab, tint],
+  tools: [
+    saw,
+    fence,
+    markSwab,
+    wholePiece,
+    threePoints,
+    edgeTool,
+    touchTool,
+    number,
+    join,
+    part,
+    marginSwab,
+    tint,
+    reducedMap,
+  ],
   Card,
   Draws: TeethLines,
   Words: Numbers,
@@ -93,6 +107,9 @@ trim.scene = (at): Shown[] =>
       if (onIt) return onIt;
       const kept = goodOf(at.data, "trim", piece.id)?.mesh;
       const teeth = goodOf(at.data, "teeth", piece.id)?.mesh;
+      const map = goodOf(at.data, "reduce", piece.id)?.map;
+      if (at.view.reduced && map && !at.view.rawHeld)
+        return [shownOf(at, trim, piece, { digest: map, role: "reduced", drawn: "map" })];
       if (at.view.tint && teeth && !sawing(at) && !at.view.rawHeld)
         return [shownOf(at, trim, piece, { digest: teeth, role: "teeth", drawn: "teeth" })];
       if (!kept || sawing(at) || at.view.rawHeld) return [rawOf(at, trim, piece)];

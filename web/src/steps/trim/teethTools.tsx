@@ -1,5 +1,6 @@
-import { Brush, Combine, Hash, SplitSquareVertical, Tags } from "lucide-react";
+import { Brush, Combine, Hash, Layers2, SplitSquareVertical, Tags } from "lucide-react";
 import { create } from "zustand";
+import { goodOf } from "../../case/look";
 import { useNames } from "../../shared/toothNames";
 import { Balls, brushed, type Drawing, Label, type Tool, toStage } from "../../stage";
 import { type Point, useBench } from "../../store/bench";
@@ -143,6 +144,18 @@ export const marginSwab: Tool = {
     send: ({ doings }, { piece, points, adds }) =>
       doings.entry("teeth", piece, ["swab"], "", { points_mm: points, radius_mm: SWAB_MM, adds }),
   }),
+};
+
+export const reducedMap: Tool = {
+  id: "reduced-map",
+  title: "Reduced",
+  long: "Reduced: how far off the scan it is",
+  keys: "shift+r",
+  icon: Layers2,
+  group: "Views",
+  here: ({ data }) => data.pieces.some((p) => goodOf(data, "reduce", p.id)?.map),
+  on: ({ view }) => view.reduced,
+  run: ({ view }) => useBench.getState().showReduced(!view.reduced),
 };
 
 export const tint: Tool = {
