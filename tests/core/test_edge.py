@@ -61,9 +61,13 @@ class EdgeTest(unittest.TestCase):
     def edge(self, **settings: Any) -> StepResult:
         teeth = told().values
         stand = {"origin": [0, 0, 0], "up": lower().up().tolist(), "front": [0, -1, 0]}
-        values = {"teeth": teeth["mesh"], "found": teeth["teeth"], "stand": stand, "ease_mm": 0.8}
+        values = {"mesh": clean(), "touched": None, "told": teeth["mesh"], "found": teeth["teeth"], "stand": stand, "ease_mm": 0.8}
         step = standard()["edge"]
         return step.apply(Inputs(values, "p", "lower"), step.check({"edge": "gum", **settings}), QUIET)
+
+    def near(self, mesh: Mesh, where: np.ndarray) -> np.ndarray:
+        """How far vertices of the scan, named by a mask, are from what is kept of it."""
+        return cKDTree(mesh.vertices_mm).query(clean().vertices_mm[where])[0]
 
     def test_so_much_gum_is_kept_and_no_tooth_is_touched(self) -> None:
         jaw = lower()
@@ -93,10 +97,63 @@ class EdgeTest(unittest.TestCase):
         held = cKDTree(more.vertices_mm).query(less.vertices_mm)[0]
         self.assertLess(np.quantile(held, 0.99), 0.5)
 
+    def test_to_the_vestibule_with_a_band_on_the_inner_side(self) -> None:
+        """On the cheek side all stays, on the tongue side as much as the band says."""
+        mesh = self.edge(edge="vestibule", inner="band", band_mm=4.0).values["mesh"]
+        whole = self.edge(edge="all").values["mesh"]
+        scan = clean().vertices_mm
+        # Outside and inside of a parabola through the arch, well off its ends and its crest.
+        x, y, z = scan.T
+        found = told().values["teeth"]
+        middle = np.array([t["centre_mm"] for t in found])
+        curve = np.polyval(np.polyfit(middle[:, 0], middle[:, 1], 4), x)
+        low = (z < -9) & (y < 25) & (np.abs(x) < 24) & (self.near(whole, np.ones(len(scan), bool)) < 0.01)
+        outer, inner = low & (y < curve - 3), low & (y > curve + 3)
+        self.assertGreater(min(outer.sum(), inner.sum()), 200)
+        self.assertGreater((self.near(mesh, outer) < 0.5).mean(), 0.97)
+        self.assertLess((self.near(mesh, inner) < 0.5).mean(), 0.6)
+        all_ = self.edge(edge="vestibule", inner="all").values["mesh"]
+        self.assertGreater((self.near(all_, inner) < 0.5).mean(), 0.97)
+
+    def test_so_far_behind_the_last_teeth(self) -> None:
+        ends = [t["centre_mm"] for t in told().values["teeth"]]
+        last = max(p[1] for p in ends)
+        back = {mm: self.edge(behind_mm=mm).values["mesh"].vertices_mm[:, 1].max() - last for mm in (1.0, 5.0)}
+        self.assertGreater(back[5.0], back[1.0] + 1.5)
+
+    def test_pulled_it_runs_through_the_place_and_stays_elsewhere(self) -> None:
+        before = self.edge(gum_mm=3.0)
+        (line,) = (np.array(one) for one in before.values["line"])
+        tree = cKDTree(clean().vertices_mm)
+        front = line[line[:, 1].argmin()]
+        for down in (1.5, 4.0):
+            at = clean().vertices_mm[tree.query(front - [0, 0, down])[1]]
+            after = self.edge(gum_mm=3.0, pulls={"p1": {"at": at.tolist()}})
+            (pulled,) = (np.array(one) for one in after.values["line"])
+            self.assertLess(cKDTree(pulled).query(at)[0], 0.35)
+            far = np.linalg.norm(pulled - at, axis=1) > 2.2 * max(3.0, 1.4 * (down + 0.5))
+            self.assertLess(cKDTree(line).query(pulled[far])[0].max(), 0.5)
+            self.assertEqual(after.flags, ())
+
+    def test_drawn_freehand_it_follows_the_stretch(self) -> None:
+        (line,) = (np.array(one) for one in self.edge(gum_mm=3.0).values["line"])
+        start = line[:, 1].argmin()
+        stretch = np.roll(line, 20 - start, axis=0)[:40] - [0, 0, 1.2]
+        snapped = clean().vertices_mm[cKDTree(clean().vertices_mm).query(stretch)[1]]
+        (drawn,) = (np.array(one) for one in self.edge(gum_mm=3.0, pulls={"p1": {"points_mm": snapped.tolist()}}).values["line"])
+        self.assertLess(np.quantile(cKDTree(drawn).query(snapped)[0], 0.9), 0.5)
+
+    def test_pulled_onto_a_tooth_it_is_held_off_and_says_so(self) -> None:
+        tooth = next(t for t in told().values["teeth"] if t["fdi"] == 41)
+        result = self.edge(gum_mm=3.0, off_mm=0.5, pulls={"p1": {"at": tooth["tips_mm"][0]}, "p2": {"at": [200.0, 0, 0]}})
+        self.assertEqual({f.code for f in result.flags}, {"edge-held", "pull-lost"})
+        (line,) = (np.array(one) for one in result.values["line"])
+        on = np.nan_to_num(told().values["mesh"].channel.values) > 0
+        self.assertGreater(cKDTree(clean().vertices_mm[on]).query(line)[0].min(), 0.35)
+
     def test_without_teeth_it_says_so(self) -> None:
         step = standard()["edge"]
-        values = {"teeth": clean(), "found": [], "stand": {"up": [0, 0, 1]}, "ease_mm": 0.8}
+        values = {"mesh": clean(), "touched": None, "told": None, "found": None, "stand": {"up": [0, 0, 1]}, "ease_mm": 0.8}
         with self.assertRaisesRegex(StepFailed, "No teeth are found"):
             step.apply(Inputs(values, "p", "lower"), step.check({"edge": "gum"}), QUIET)
-        assert step.off is not None
-        self.assertTrue(step.off(step.check({})))
+        self.assertEqual(step.apply(Inputs(values, "p", "lower"), step.check({}), QUIET).values["line"], [])

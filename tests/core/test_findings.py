@@ -1,4 +1,4 @@
-"""Findings of Intake: each on a scan with just that fault, and Trim's Fix for it."""
+"""Findings of Intake, each on a scan with just that fault; what Trim makes of them, and how each is left as it came."""
 
 from __future__ import annotations
 
@@ -7,13 +7,15 @@ import unittest
 import numpy as np
 import trimesh
 
-from bitecore.engine.model import Fix
+from bitecore.engine.model import Flag
 from bitecore.mesh import Mesh
 from bitecore.ops.crossing import crossing_faces
 from bitecore.ops.flaws import spikes
+from bitecore.progress import QUIET
+from bitecore.runsheet import Inputs, StepResult, standard
 from bitecore.runsheet.findings import findings
 from tests.core.test_mesh import joined
-from tests.core.test_steps import cleaned
+from tests.core.test_steps import cleaned, reading
 from tests.shapes import jaws, sheet, sphere
 
 
@@ -58,7 +60,7 @@ class CrossingTest(unittest.TestCase):
 
 
 class FindingsTest(unittest.TestCase):
-    def test_a_fold_is_found_and_cut_out_by_its_fix(self) -> None:
+    def test_a_fold_is_found(self) -> None:
         flat = sheet(60, 60, lambda x, y: 0.2 * np.sin(x) * np.cos(y), size=(40.0, 40.0))
         moved = flat.vertices_mm.copy()
         strip = (np.abs(moved[:, 0] - 2) < 1.5) & (np.abs(moved[:, 1]) < 3)
@@ -68,9 +70,9 @@ class FindingsTest(unittest.TestCase):
         self.assertIn("folds", codes(folded))
         flag = next(f for f in findings("p", folded, "jaw", crossing_faces(folded)) if f.code == "folds")
         self.assertLess(np.linalg.norm(np.array(flag.place.point_mm)[:2] - [2, 0]), 4.5)  # type: ignore[union-attr]
-        self.assertEqual(flag.fix, Fix("trim", "p", {"folds": True}))
+        self.assertIn("Trim cuts that out", flag.message)
 
-    def test_spikes_and_their_fix(self) -> None:
+    def test_spikes_are_taken_off_unless_the_setting_leaves_them(self) -> None:
         scan = jaws(3)[1]
         self.assertLess(spikes(scan).sum(), 3)
         # Two points in the middle of the crowns are pulled out.
@@ -80,9 +82,8 @@ class FindingsTest(unittest.TestCase):
         spiky = Mesh.of(moved, scan.faces)
         self.assertTrue(spikes(spiky)[high].all())
         self.assertIn("spikes", codes(spiky))
-        off = cleaned(spiky, spikes=True).values["mesh"]
-        on = cleaned(spiky).values["mesh"]
-        self.assertLess(off.vertices_mm[:, 2].max(), on.vertices_mm[:, 2].max() - 4)
+        off, on = cleaned(spiky), cleaned(spiky, spikes=False)
+        self.assertLess(off.values["mesh"].vertices_mm[:, 2].max(), on.values["mesh"].vertices_mm[:, 2].max() - 4)
 
     def test_shared_edges_and_uneven_density(self) -> None:
         flat = sheet(20, 20, lambda x, y: 0 * x)
@@ -93,3 +94,30 @@ class FindingsTest(unittest.TestCase):
         fine = sheet(80, 80, lambda x, y: 0 * x, size=(20.0, 20.0))
         wide = sheet(16, 16, lambda x, y: 0 * x + 5.0, size=(80.0, 80.0))
         self.assertIn("uneven", codes(joined(fine, wide)))
+
+
+class LeftTest(unittest.TestCase):
+    """Every mend is undone by itself: by what its own flag offers."""
+
+    def again(self, scan: Mesh, flag: Flag) -> StepResult:
+        assert flag.fix is not None
+        self.assertEqual((flag.fix.step, flag.fix.at, flag.fix.label), ("clean", "left", "Leave it"))
+        asked = standard()["trim"].check({})
+        values = {"mesh": scan, "about": {}} | {k: getattr(asked, k) for k in ("folds", "spikes", "holes_mm", "loose_percent")}
+        step = standard()["clean"]
+        return step.apply(Inputs(values, "p", "lower"), step.check(flag.fix.settings), QUIET)
+
+    def test_a_hole_a_bit_and_a_spike_are_left_as_they_came(self) -> None:
+        scan = jaws(3)[1]
+        moved = scan.vertices_mm.copy()
+        high = int(np.argsort(moved[:, 2])[-300])
+        moved[high, 2] += 6.0
+        spiky = joined(Mesh.of(moved, scan.faces), sphere(0.4, 8).with_vertices(sphere(0.4, 8).vertices_mm + [0, 0, 20.0]))
+        before = cleaned(spiky)
+        for code, what in (("hole-closed", "holes closed"), ("dropped-bit", "loose bits dropped"), ("spike", "spikes taken off")):
+            flag = max((f for f in before.flags if f.code == code), key=lambda f: f.place.radius_mm)  # type: ignore[union-attr]
+            after = self.again(spiky, flag)
+            self.assertEqual(reading(after, what), reading(before, what) - 1, code)
+            self.assertNotIn(flag, after.flags)
+            others = {f.code for f in before.flags} - {code}
+            self.assertLessEqual(others - {"mended"}, {f.code for f in after.flags} | {"hole-closed"})

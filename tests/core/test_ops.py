@@ -28,7 +28,8 @@ class MendTest(unittest.TestCase):
         broken = Mesh.of(np.vstack([flat.vertices_mm, [[0, 0, 3]]]), faces)
         broken = joined(broken, box((0.2, 0.2, 0.2)).moved(turn(4)))
         done = mend(broken, loose_share=0.02)
-        self.assertEqual((done.doubles, done.turned, done.loose_bits, done.fins), (3, 2, 1, 1))
+        self.assertEqual((done.doubles, done.turned, len(done.loose_bits), done.fins), (3, 2, 1, 1))
+        self.assertLess(0.2 * 3**0.5, done.loose_bits[0].width_mm)
         self.assertEqual(done.mesh.triangles, flat.triangles)
         self.assertEqual(int((edge_table(done.mesh).count > 2).sum()), 0)
 

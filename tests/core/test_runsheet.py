@@ -86,7 +86,8 @@ class WholeSheetTest(unittest.TestCase):
         states = {n.id: n.state for n in self.first.graph.nodes.values()}
         self.assertEqual(set(states.values()) - {"done", "look", "off"}, set(), states)
         self.assertEqual(
-            {name.split("/")[0] for name, state in states.items() if state == "off"}, {"edge", "hollow", "label", "articulate"}
+            {name.split("/")[0] for name, state in states.items() if state == "off"},
+            {"touch", "marked", "reduce", "hollow", "label", "articulate"},
         )
         self.assertEqual(self.first.graph.jaws, {"p1": "upper", "p2": "lower"})
         for piece in ("p1", "p2"):
@@ -309,8 +310,11 @@ class ContractTest(unittest.TestCase):
         scans = [upper, lower.moved(turn(3)), lower.moved(turn(8)), *bites]
         settings = {
             "hollow": {"*": {"style": "open"}}, "label": {"*": {"style": "engraved"}}, "articulate": {"*": {"style": "pins"}},
-            "plate": {"*": {"printer": "heron"}}, "edge": {"*": {"edge": "gum"}},
+            "plate": {"*": {"printer": "heron"}}, "edge": {"*": {"edge": "gum"}}, "reduce": {"*": {"reduce": "deviation"}},
         }  # fmt: skip
+        at = [scans[1].vertices_mm[len(scans[1].vertices_mm) // 2].tolist()]
+        settings["touch"] = {"p2": {"strokes": {"s1": {"kind": "add", "points_mm": at, "radius_mm": 2.0}}}}
+        settings["marked"] = {"p2": {"marks": {"m1": {"kind": "swab", "points_mm": at, "mm": 1.0}}}}
         document = case(cls.store, *scans).model_copy(update={"settings": settings})
         cls.graph = evaluate(document, CASE, cls.store, demanded=ALL).graph
 

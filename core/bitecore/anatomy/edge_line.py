@@ -29,6 +29,8 @@ _ALL_MM = 90.0
 _SIDE_MM = 2.5
 # Where the line is pulled to a place, it follows over at least so much of the surface, and over this many times as far as it is pulled.
 _PULL_MM, _PULL_TIMES = 3.0, 1.4
+# It is pulled no farther than this.
+_MOST_PULL_MM = 25.0
 
 
 @dataclass(frozen=True)
@@ -65,15 +67,20 @@ def kept(
     tooth : (n,) on a tooth; crest : (n,) on the crest of a gap; pulled_mm : (k, 3) places the line runs through
     """
     graph = surface_graph(mesh)
-    away = _away(mesh, tooth, crest, graph, keep)
+    away = _away(mesh, tooth, crest, graph, keep, _MOST_PULL_MM if len(pulled_mm) else 0.0)
     far = np.where(np.isfinite(away), away, _ALL_MM)
-    inside = np.clip(_asked(mesh, sides, keep) - far, -3 * _EVEN_MM, 3 * _EVEN_MM)
-    inside[tooth] = 3 * _EVEN_MM
-    even, held = _pulled(mesh, _evened(graph, inside), pulled_mm, far, tooth, keep.off_mm)
-    return Kept(np.where(tooth, 3 * _EVEN_MM, np.maximum(even, keep.off_mm - far)), away, held)
+    inside = _asked(mesh, sides, keep) - far
+    _, at = cKDTree(mesh.vertices_mm).query(pulled_mm) if len(pulled_mm) else (None, np.zeros(0, int))
+    # As far as it is pulled the distances count in full.
+    most = float(np.clip(1.3 * np.abs(inside[at]).max(initial=0.0), 3 * _EVEN_MM, _MOST_PULL_MM))
+    inside = np.clip(inside, -most, most)
+    inside[tooth] = most
+    even = _pulled(mesh, _evened(graph, inside), at)
+    held = tooth[at] | (far[at] < keep.off_mm)
+    return Kept(np.where(tooth, most, np.maximum(even, keep.off_mm - far)), away, held)
 
 
-def _away(mesh: Mesh, tooth: NDArray, crest: NDArray, graph: SurfaceGraph, keep: Keep) -> NDArray[np.float64]:
+def _away(mesh: Mesh, tooth: NDArray, crest: NDArray, graph: SurfaceGraph, keep: Keep, more_mm: float) -> NDArray[np.float64]:
     first = np.where(crest, 0.0, np.inf)
     i, j = graph.edges.T
     for a, b in ((i, j), (j, i)):
@@ -82,7 +89,7 @@ def _away(mesh: Mesh, tooth: NDArray, crest: NDArray, graph: SurfaceGraph, keep:
         np.minimum.at(first, b[over], graph.length[over] / 2)
     first[tooth] = np.inf
     most = max((mm for mm in (keep.outer_mm, keep.inner_mm, keep.behind_mm) if np.isfinite(mm)), default=0.0)
-    return distances(mesh, first, reach_mm=max(most, keep.off_mm) + 4 * _EVEN_MM, round_mm=_ROUND_MM)
+    return distances(mesh, first, reach_mm=max(most, keep.off_mm) + 4 * _EVEN_MM + more_mm, round_mm=_ROUND_MM)
 
 
 def _asked(mesh: Mesh, sides: ArchSides, keep: Keep) -> NDArray[np.float64]:
@@ -94,14 +101,11 @@ def _asked(mesh: Mesh, sides: ArchSides, keep: Keep) -> NDArray[np.float64]:
     return asked + (behind - asked) * back
 
 
-def _pulled(
-    mesh: Mesh, value: NDArray, places: NDArray, far: NDArray, tooth: NDArray, off_mm: float
-) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
-    """The region changed about each place so that its rim runs through all of them, and smoothly (by the functions of compact support of
-    Wendland, Piecewise polynomial, positive definite and compactly supported radial functions of minimal degree, 1995)."""
-    if len(places) == 0:
-        return value, np.zeros(0, bool)
-    _, at = cKDTree(mesh.vertices_mm).query(places)
+def _pulled(mesh: Mesh, value: NDArray, at: NDArray) -> NDArray[np.float64]:
+    """The region changed about each of these vertices so that its rim runs through all of them, and smoothly. Half way to where it is
+    pulled what is added is still more than half: else the place would be an island."""
+    if len(at) == 0:
+        return value
     lacks = -value[at]
     reach = np.maximum(_PULL_MM, _PULL_TIMES * np.abs(lacks))
     near = _bump(np.linalg.norm(mesh.vertices_mm[at][:, None] - mesh.vertices_mm[at][None], axis=2) / reach)
@@ -111,12 +115,11 @@ def _pulled(
     for k, number in enumerate(at.tolist()):
         about = np.asarray(tree.query_ball_point(mesh.vertices_mm[number], reach[k]), int)
         out[about] += share[k] * _bump(np.linalg.norm(mesh.vertices_mm[about] - mesh.vertices_mm[number], axis=1) / reach[k])
-    return out, tooth[at] | (far[at] < off_mm)
+    return out
 
 
 def _bump(far: NDArray) -> NDArray[np.float64]:
-    left = np.maximum(1 - far, 0.0)
-    return left**4 * (4 * far + 1)
+    return np.maximum(1 - far**2, 0.0) ** 3
 
 
 def _evened(graph: SurfaceGraph, value: NDArray) -> NDArray[np.float64]:

@@ -10,7 +10,7 @@ from numpy.typing import ArrayLike, NDArray
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
-from ..mesh import Mesh
+from ..mesh import Mesh, vertex_normals
 from .bins import bins
 from .clip import frame_of
 from .fields import signed, smooth_field
@@ -28,10 +28,14 @@ _SOFT_ROUNDS = 6
 class Fenced:
     """inside : (n,) about how many mm within the fence, negative without
     behind : (n,) mm behind the first surface that is met there; nought for what is seen, and outside of the fence
+    depth  : (n,) mm from the eye
+    faces  : (n,) does the surface face the eye there?
     """
 
     inside: NDArray[np.float64]
     behind: NDArray[np.float64]
+    depth: NDArray[np.float64]
+    faces: NDArray[np.bool_]
 
 
 @nb.njit(cache=True, nogil=True)
@@ -98,7 +102,8 @@ def fenced(mesh: Mesh, *, eye_mm: ArrayLike, ring_mm: ArrayLike) -> Fenced:
     inside[near] = np.maximum(_within(x[near], y[near], outline), -margin)
     # Farther away the fence is wider.
     inside[near] *= depth[near] / away
-    return Fenced(inside, _behind(mesh, inside, x, y, depth, low, high))
+    faces = np.einsum("ij,ij->i", vertex_normals(mesh), mesh.vertices_mm - eye) < 0
+    return Fenced(inside, _behind(mesh, inside, x, y, depth, low, high), np.where(front, seen[:, 2], np.inf), faces)
 
 
 def _behind(mesh: Mesh, inside: NDArray, x: NDArray, y: NDArray, depth: NDArray, low: NDArray, high: NDArray) -> NDArray[np.float64]:
@@ -119,18 +124,33 @@ def _behind(mesh: Mesh, inside: NDArray, x: NDArray, y: NDArray, depth: NDArray,
 
 
 def near_side(mesh: Mesh, found: Fenced) -> NDArray[np.bool_]:
-    """(n,) of what is within the fence, what is seen first, with its undercuts; what is hidden behind it, and hangs together with what
-    lies deeper, is the far side."""
+    """(n,) of what is within the fence, what is seen first, with its undercuts. Far is what is hidden behind it, if that hangs together
+    with what lies deeper; and what is seen past it or through a gap: from its back, or well behind what most of the fence shows."""
     inside, hidden = found.inside > 0, found.behind > 0
-    faces = mesh.faces.astype(np.int64)
-    a, b = faces.ravel(), faces[:, [1, 2, 0]].ravel()
-    both = hidden[a] & hidden[b]
-    n = len(inside)
-    count, label = connected_components(coo_array((np.ones(int(both.sum())), (a[both], b[both])), shape=(n, n)), directed=False)
+    label, count = _parts(mesh, hidden)
     deepest = np.zeros(count)
     np.maximum.at(deepest, label[hidden], found.behind[hidden])
     # A far part that reaches the edge of what is seen also begins there with little depth: it is its deepest that counts.
-    return inside & (~hidden | (deepest[label] < _UNDERCUT_MM))
+    near = inside & (~hidden | (deepest[label] < _UNDERCUT_MM))
+    label, count = _parts(mesh, near)
+    size = np.bincount(label[near], minlength=count)
+    if not size.any():
+        return near
+    main = near & (label == size.argmax())
+    first = np.full(count, np.inf)
+    np.minimum.at(first, label[near], found.depth[near])
+    facing = np.bincount(label[near], np.where(found.faces[near], 1.0, -1.0), count)
+    alike = (facing >= 0) == (facing[size.argmax()] >= 0)
+    return near & alike[label] & (first[label] <= found.depth[main].max() + _UNDERCUT_MM)
+
+
+def _parts(mesh: Mesh, of: NDArray[np.bool_]) -> tuple[NDArray, int]:
+    """((n,) which part each vertex is of, how many): of vertices that hang together."""
+    faces = mesh.faces.astype(np.int64)
+    a, b = faces.ravel(), faces[:, [1, 2, 0]].ravel()
+    both = of[a] & of[b]
+    count, label = connected_components(coo_array((np.ones(int(both.sum())), (a[both], b[both])), shape=(len(of), len(of))), directed=False)
+    return label, int(count)
 
 
 def near_field(mesh: Mesh, found: Fenced, near: NDArray[np.bool_]) -> NDArray[np.float64]:
@@ -138,5 +158,5 @@ def near_field(mesh: Mesh, found: Fenced, near: NDArray[np.bool_]) -> NDArray[np
     inside = found.inside > 0
     if (near == inside).all():
         return found.inside
-    edge = smooth_field(mesh.faces, np.where(near | ~inside, 1.0, -1.0), np.ones(len(inside), np.bool_), _SOFT_ROUNDS)
+    edge = smooth_field(mesh.faces, np.where(near, 1.0, np.where(inside, -1.0, 0.0)), inside, _SOFT_ROUNDS)
     return np.minimum(found.inside, signed(mesh, edge, reach_mm=1.0))
