@@ -66,9 +66,10 @@ def taken_apart(user: Any, number: str, base: int, piece: str) -> Case:
             above, below = two_sides(mesh, node.json("about")["up"])
         except StepFailed as error:
             raise Refused(error.message, code=error.code, status=409) from error
+        # Which of them is the upper, Intake tells from both: the tray itself may lie either way up.
         made = [
-            (f"{_stem(entry)} {jaw}.stl", side.turned_inside_out(), {"kind": "jaw", "jaw": jaw, "inside": "keep"})
-            for jaw, side in (("upper", above), ("lower", below))
+            (f"{_stem(entry)} {name}.stl", side.turned_inside_out(), {"kind": "jaw", "inside": "keep"})
+            for name, side in (("one side", above), ("other side", below))
         ]
         more = [(["settings", "bite", "*", "source"], "as they came"), (["settings", "intake", entry.id, "kind"], "impression")]
         return _with(case, user, base, made, f"{token(entry.id)} taken apart", more)
