@@ -13,7 +13,7 @@ from pydantic import ValidationError
 
 from accounts.services import is_lead
 from bitecore.engine.document import Layer
-from bitecore.parts.shelf import BUILT_IN, SHELVES, Record
+from bitecore.parts.shelf import BRINGS, BUILT_IN, SHELVES, Record
 from bitecore.runsheet import standard
 from bitecore.text import plain
 from ground.errors import Refused
@@ -50,8 +50,11 @@ def on(shelf: str) -> dict[str, OnShelf]:
     """The records of a shelf by their ids, in the order of their names. Raises Refused for a shelf that is none."""
     if shelf not in SHELVES:
         raise Refused(f"There is no shelf “{plain(shelf)[:40]}”. The shelves are: {', '.join(SHELVES)}.", code="no-shelf", status=404)
-    found = {ident: OnShelf(ident, r.name, data=r.data) for ident, r in BUILT_IN[shelf].items()}
-    known = standard()
+    known, brings = standard(), BRINGS.get(shelf, {})
+    found = {}
+    for ident, r in BUILT_IN[shelf].items():
+        steps = brings.get(ident, {})
+        found[ident] = OnShelf(ident, r.name, steps=steps, versions={name: known[name].version for name in steps}, data=r.data)
     for row in ShelfRecord.objects.filter(shelf=shelf).order_by("ident", "revision"):
         if row.gone:
             found.pop(row.ident, None)

@@ -214,7 +214,7 @@ def cleaned(scan: Mesh, **settings: Any) -> StepResult:
 
 def eased(values: dict[str, Any], ease_mm: float = 0.8) -> dict[str, Any]:
     """What Trim gets where nothing is done by hand and all that is sound stays."""
-    none = dict.fromkeys(("touched", "told", "found", "stand"))
+    none = dict.fromkeys(("touched", "told", "found", "margins", "stand"))
     edged = do("edge", {"mesh": values["mesh"], "ease_mm": ease_mm, **none}).values
     return {"came": values["came"], "mesh": edged["mesh"], "marked": None, "reduced": None}
 

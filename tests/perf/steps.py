@@ -16,6 +16,7 @@ from bitecore.anatomy.following import follow
 from bitecore.engine.gives import unpack
 from bitecore.engine.task import perform
 from bitecore.files import obj_write, ply, read_mesh, threemf
+from bitecore.ops.weld import weld
 from bitecore.progress import QUIET
 from bitecore.runsheet import CASE, CaseDocument, MemoryStore, PieceEntry, evaluate, resolve, standard
 from demo import rescans
@@ -31,6 +32,10 @@ REACH = {
     "bite": 2000,
     "level": 3000,
     "trim": 1500,
+    "clean": 1500,
+    "teeth": 3000,
+    "edge": 3000,
+    "marked": 300,
     "base": 3000,
     "hollow": 5000,
     "label": 2500,
@@ -71,12 +76,30 @@ FORMATS: tuple[tuple[str, Callable[[Any], bytes], str], ...] = (
 )
 
 
+def _by_hand(lower: bytes) -> dict[str, Any]:
+    """An edge line, a fence from the front that catches the far side, a stroke of touch-up over gum and a map of what reducing cost."""
+    mesh = weld(read_mesh("l.stl", lower).points).mesh
+    low, high = mesh.vertices_mm.min(0), mesh.vertices_mm.max(0)
+    middle, deep = (low + high) / 2, low[2] + 0.25 * (high[2] - low[2])
+    ring = [[middle[0] + x, low[1] - 10, deep + z] for x, z in ((-9, -3), (9, -3), (9, 3), (-9, 3))]
+    fence = {"kind": "fence", "points_mm": ring, "eye": [middle[0], low[1] - 220, deep], "reach": "near"}
+    at = mesh.vertices_mm[np.abs(mesh.vertices_mm - [middle[0], low[1], deep]).sum(1).argmin()]
+    stroke = {"kind": "add", "points_mm": [(at + [0.5 * k, 0, 0]).tolist() for k in range(20)], "radius_mm": 2.0}
+    return {
+        "edge": {"*": {"edge": "gum", "gum_mm": 4.5}},
+        "marked": {"l": {"marks": {"m1": fence}}},
+        "touch": {"l": {"strokes": {"s1": stroke}}},
+        "reduce": {"*": {"reduce": "deviation"}},
+    }
+
+
 def rows(upper: bytes, lower: bytes, args: argparse.Namespace) -> Iterator[Row]:
     store = MemoryStore()
     pieces = [PieceEntry(id=i, file=f"{i}.stl", sha256=store.blobs.write(d)) for i, d in (("u", upper), ("l", lower))]
     settings = {"hollow": {"*": {"style": "open"}}, "label": {"*": {"style": "engraved"}}, "plate": {"*": {"printer": "heron"}}}
     settings["articulate"] = {"*": {"style": "pins"}}
-    document = CaseDocument(number="perf", pieces=pieces, settings=settings)
+    by_hand = _by_hand(lower)
+    document = CaseDocument(number="perf", pieces=pieces, settings=settings | by_hand)
     demanded = frozenset({"hand-off"})
     graph = evaluate(document, CASE, store, demanded=demanded).graph
     for node in graph.nodes.values():

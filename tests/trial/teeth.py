@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
-from bitecore.anatomy.edge_line import kept, line_of
+from bitecore.anatomy.arch_sides import arch_sides
+from bitecore.anatomy.edge_line import Keep, gaps_of, kept, known, line_of
 from bitecore.anatomy.teeth.told import Told, ToothTold, teeth_told
 from bitecore.mesh import Mesh, face_areas_mm2, face_components
 from bitecore.mesh.topology import at_border
@@ -79,7 +80,7 @@ def outcome(number: int, name: str, jaw) -> JawOutcome:  # noqa: ANN001
     start = time.perf_counter()
     told = teeth_told(mesh, jaw=name, up=jaw.up(), front=_FRONT, midline=_midline(mesh, truth))
     seconds = time.perf_counter() - start
-    return _beside(number, name, mesh, truth, told, seconds)
+    return _beside(number, name, mesh, truth, told, seconds, jaw.up())
 
 
 def _midline(mesh: Mesh, truth: NDArray) -> NDArray:
@@ -88,7 +89,7 @@ def _midline(mesh: Mesh, truth: NDArray) -> NDArray:
     return mesh.vertices_mm[mesh.faces[front if front.any() else truth >= 0]].mean((0, 1)) * [0, 1, 1]
 
 
-def _beside(number: int, name: str, mesh: Mesh, truth: NDArray, told: Told, seconds: float) -> JawOutcome:
+def _beside(number: int, name: str, mesh: Mesh, truth: NDArray, told: Told, seconds: float, up: NDArray) -> JawOutcome:
     area, of = face_areas_mm2(mesh), told.of_faces(mesh)
     by_fdi = {t.fdi: t for t in told.teeth}
     out, used = [], set()
@@ -105,10 +106,10 @@ def _beside(number: int, name: str, mesh: Mesh, truth: NDArray, told: Told, seco
         near, far = _margins(mesh, truth, int(fdi), tooth) if tooth else (np.nan, np.nan)
         out.append(ToothOutcome(number, name, int(fdi), best, float(share), bool(merged), near, far, tooth.confidence if tooth else 0.0))
     extra = tuple((t.fdi, round(t.confidence, 2)) for t in told.teeth if t.fdi not in used)
-    return JawOutcome(number, name, tuple(out), extra, seconds, _edge(mesh, truth, told))
+    return JawOutcome(number, name, tuple(out), extra, seconds, edge_off(mesh, truth, told, up))
 
 
-def _edge(mesh: Mesh, truth: NDArray, told: Told) -> float:
+def edge_off(mesh: Mesh, truth: NDArray, told: Told, up: NDArray) -> float:
     """Where the surface ends at its border, the line has no say and is not asked."""
     inner = np.zeros(len(mesh.vertices_mm), bool)
     for k in range(3):
@@ -116,9 +117,15 @@ def _edge(mesh: Mesh, truth: NDArray, told: Told) -> float:
     tooth, rim = cKDTree(mesh.vertices_mm[inner]), at_border(mesh)
     border = np.zeros(len(mesh.vertices_mm), bool)
     border[mesh.faces[rim].ravel()] = True
-    nearest = np.inf
+    if not told.teeth:
+        return -float(inner.sum())
+    nearest, (middles, wide) = np.inf, (np.array([t.centre_mm for t in told.teeth]), np.array([t.wide_mm for t in told.teeth]))
+    sides = arch_sides(middles, wide, up=up, front=_FRONT)
+    margins = [(t.margin.points_mm, t.margin.sure) for t in told.teeth]
+    teeth = known(mesh, told.tooth > 0, margins, gaps_of(middles, wide), up)
     for gum_mm in (1.5, 4.5):
-        value = kept(mesh, told.tooth > 0, np.zeros(len(inner), bool), gum_mm=gum_mm, off_mm=0.5)
+        keep = Keep(gum_mm, gum_mm, gum_mm, 0.5)
+        value = kept(mesh, teeth, sides, keep, np.zeros((0, 3))).value
         cut = inner & (value <= 0) & ~border
         if cut.any():
             return -float(cut.sum())

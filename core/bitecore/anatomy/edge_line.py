@@ -18,7 +18,14 @@ from ..ops.surface_graph import SurfaceGraph, surface_graph
 from .arch_sides import ArchSides
 
 # A margin bends about like this; the line is made even over so much of the surface, in at most so many rounds.
-_ROUND_MM, _EVEN_MM, _ROUNDS = 4.0, 1.2, 120
+_ROUND_MM, _EVEN_MM, _ROUNDS = 6.0, 1.2, 120
+# Where nothing is in doubt a margin may still run so far beyond where it was told, and by so much more where all is; told of the margin
+# so near to a place (held against generated jaws by ./bench trial).
+_DOUBT_MM, _BESIDE_MM = (0.5, 1.5), 1.5
+# Of a gap the ridge is kept as wide to each side: a tooth that was not told would stand there.
+_RIDGE_MM = 5.0
+# A tooth in a gap is no wider than this to each side.
+_WIDE_MM = 6.0
 # The crest of a gap: so near to the straight way from tooth to tooth, seen from above; wider gaps than this have one.
 _CREST_MM, _GAP_MM, _STEP_MM = 1.0, 2.0, 0.3
 
@@ -59,15 +66,67 @@ class Kept:
     held: NDArray[np.bool_]
 
 
-def kept(
-    mesh: Mesh, tooth: NDArray[np.bool_], crest: NDArray[np.bool_], sides: ArchSides, keep: Keep, pulled_mm: NDArray[np.float64]
-) -> Kept:
-    """What is kept, made even, through the places it was pulled to, and off every tooth.
+@dataclass(frozen=True)
+class Known:
+    """What is known of the teeth on a surface.
 
-    tooth : (n,) on a tooth; crest : (n,) on the crest of a gap; pulled_mm : (k, 3) places the line runs through
+    tooth    : (n,) on a tooth
+    crest    : (n,) on the crest of a gap
+    doubt_mm : (n,) so far beyond where it was told the margin may run
     """
-    graph = surface_graph(mesh)
-    away = _away(mesh, tooth, crest, graph, keep, _MOST_PULL_MM if len(pulled_mm) else 0.0)
+
+    tooth: NDArray[np.bool_]
+    crest: NDArray[np.bool_]
+    doubt_mm: NDArray[np.float64]
+
+
+def known(
+    mesh: Mesh, tooth: NDArray[np.bool_], margins: list[tuple[NDArray, NDArray]], gaps: list[tuple[NDArray, NDArray]], up: NDArray
+) -> Known:
+    """margins : of each tooth, (k, 3) its margin and (k,) how sure it is there, 0 to 1; gaps : see gaps_of."""
+    points = np.vstack([np.asarray(line, float).reshape(-1, 3) for line, _ in margins] or [np.zeros((0, 3))])
+    sure = np.concatenate([np.asarray(s, float) for _, s in margins] or [np.zeros(0)])
+    doubt = np.full(len(mesh.vertices_mm), _DOUBT_MM[0])
+    if len(points):
+        far, at = cKDTree(points).query(mesh.vertices_mm, distance_upper_bound=_BESIDE_MM)
+        here = np.isfinite(far)
+        doubt[here] += _DOUBT_MM[1] * (1 - np.clip(sure[at[here]], 0, 1))
+    return Known(tooth, crests(mesh, up, gaps) | _standing(mesh, up, gaps), doubt)
+
+
+def _standing(mesh: Mesh, up: NDArray, gaps: list[tuple[NDArray, NDArray]]) -> NDArray[np.bool_]:
+    """(n,) what stands in a gap as high as the middles of the teeth beside it: that is no bare ridge."""
+    out = np.zeros(len(mesh.vertices_mm), bool)
+    height = mesh.vertices_mm @ up
+    for a, b in gaps:
+        way = (b - a) - up * ((b - a) @ up)
+        long = float(np.linalg.norm(way))
+        if long < _GAP_MM:
+            continue
+        way /= long
+        along, aside = (mesh.vertices_mm - a) @ way, (mesh.vertices_mm - a) @ np.cross(up, way)
+        share = np.clip(along / long, 0, 1)
+        out |= (along > 0) & (along < long) & (np.abs(aside) < _WIDE_MM) & (height > (a @ up) * (1 - share) + (b @ up) * share)
+    return out
+
+
+def gaps_of(middles_mm: NDArray[np.float64], wide_mm: NDArray[np.float64]) -> list[tuple[NDArray, NDArray]]:
+    """From one tooth to the next along the arch, the ends of the room between them; what touches has none. middles_mm : (k, 3) and wide_mm
+    : (k,) of the teeth in their order."""
+    out = []
+    for k in range(len(middles_mm) - 1):
+        a, b = middles_mm[k], middles_mm[k + 1]
+        long = float(np.linalg.norm(b - a))
+        if long > (wide_mm[k] + wide_mm[k + 1]) / 2:
+            way = (b - a) / long
+            out.append((a + way * wide_mm[k] / 2, b - way * wide_mm[k + 1] / 2))
+    return out
+
+
+def kept(mesh: Mesh, teeth: Known, sides: ArchSides, keep: Keep, pulled_mm: NDArray[np.float64]) -> Kept:
+    """What is kept, made even, through the places it was pulled to, (k, 3), and off every tooth."""
+    graph, tooth = surface_graph(mesh), teeth.tooth
+    away = _away(mesh, teeth, graph, keep, _MOST_PULL_MM if len(pulled_mm) else 0.0)
     far = np.where(np.isfinite(away), away, _ALL_MM)
     inside = _asked(mesh, sides, keep) - far
     _, at = cKDTree(mesh.vertices_mm).query(pulled_mm) if len(pulled_mm) else (None, np.zeros(0, int))
@@ -80,13 +139,14 @@ def kept(
     return Kept(np.where(tooth, most, np.maximum(even, keep.off_mm - far)), away, held)
 
 
-def _away(mesh: Mesh, tooth: NDArray, crest: NDArray, graph: SurfaceGraph, keep: Keep, more_mm: float) -> NDArray[np.float64]:
-    first = np.where(crest, 0.0, np.inf)
+def _away(mesh: Mesh, teeth: Known, graph: SurfaceGraph, keep: Keep, more_mm: float) -> NDArray[np.float64]:
+    tooth = teeth.tooth
+    first = np.where(teeth.crest, -_RIDGE_MM, np.inf)
     i, j = graph.edges.T
     for a, b in ((i, j), (j, i)):
         over = tooth[a] & ~tooth[b]
         # The margin runs half way between them.
-        np.minimum.at(first, b[over], graph.length[over] / 2)
+        np.minimum.at(first, b[over], graph.length[over] / 2 - teeth.doubt_mm[b[over]])
     first[tooth] = np.inf
     most = max((mm for mm in (keep.outer_mm, keep.inner_mm, keep.behind_mm) if np.isfinite(mm)), default=0.0)
     return distances(mesh, first, reach_mm=max(most, keep.off_mm) + 4 * _EVEN_MM + more_mm, round_mm=_ROUND_MM)

@@ -3,6 +3,8 @@ and adds others."""
 
 from __future__ import annotations
 
+from typing import Any
+
 from pydantic import BaseModel, ConfigDict, Field
 
 
@@ -63,5 +65,14 @@ BUILT_IN: dict[str, dict[str, Record]] = {
     "resin": {
         "plaster": Record(name="Plaster grey", data={"density_g_ml": 1.15, "price_l": None}),
         "sand": Record(name="Sandstone", data={"density_g_ml": 1.18, "price_l": None, "exposure_s": 2.0}),
+    },
+}
+
+# The settings that what ships brings along: how much gum a model needs for what it is made for (common practice, no source).
+BRINGS: dict[str, dict[str, dict[str, dict[str, Any]]]] = {
+    "purpose": {
+        "study": {"edge": {"edge": "gum", "gum_mm": 2.0}},
+        "splint": {"edge": {"edge": "gum", "gum_mm": 4.5}},
+        "mouthguard": {"edge": {"edge": "vestibule", "inner": "band"}},
     },
 }

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import itertools
+import json
 from typing import Literal
 
 import numpy as np
@@ -11,7 +11,7 @@ from pydantic import model_validator
 from scipy.spatial import cKDTree
 
 from ...anatomy.arch_sides import arch_sides
-from ...anatomy.edge_line import Keep, Kept, crests, kept, line_of
+from ...anatomy.edge_line import Keep, Kept, gaps_of, kept, known, line_of
 from ...engine.entries import Entry, EntryId, Points, points_of
 from ...engine.gives import MESH, json_of
 from ...engine.model import JAWS, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
@@ -77,13 +77,16 @@ def apply(inputs: Inputs, settings: EdgeSettings, run: Run) -> StepResult:
         return StepResult({"mesh": whole, "line": []}, figure="all that is sound")
     found = inputs["found"]
     if not found or inputs["told"] is None:
-        raise StepFailed("No teeth are found on this scan, so there is no gum round them. Choose all for the edge line.", code="no-teeth")
+        text = "No teeth are found on this scan, so there is no gum round them: all that is sound stays."
+        return StepResult({"mesh": whole, "line": []}, (), (Flag("edge-no-teeth", "look", text),), "all that is sound")
     run.tick(0.3, "edge line")
     numbers = _numbers(inputs["told"], whole)
     up, front = (np.array(inputs["stand"][k]) for k in ("up", "front"))
-    middles = np.array([t["centre_mm"] for t in found]), np.array([t["mesiodistal_mm"] for t in found])
+    middles, wide = np.array([t["centre_mm"] for t in found]), np.array([t["mesiodistal_mm"] for t in found])
+    margins = [(t["margin_mm"], t["margin_confidence"]) for t in json.loads(inputs["margins"][0].data)]
+    teeth = known(whole, numbers > 0, margins, gaps_of(middles, wide), up)
     pulled, lost = _places(whole, settings, inputs)
-    asked = kept(whole, numbers > 0, crests(whole, up, _gaps(found)), arch_sides(*middles, up=up, front=front), _keep(settings), pulled)
+    asked = kept(whole, teeth, arch_sides(middles, wide, up=up, front=front), _keep(settings), pulled)
     run.tick(0.8, "cutting")
     mesh = clip(whole, snapped(whole, asked.value)).mesh
     if mesh.triangles == 0:
@@ -162,19 +165,6 @@ def _figure(settings: EdgeSettings) -> str:
     return outer + {"same": "", "all": ", palate", "band": f", {settings.band_mm:g} mm of palate"}[settings.inner]
 
 
-def _gaps(found: list[dict]) -> list[tuple[np.ndarray, np.ndarray]]:
-    """From one tooth to the next along the arch; what touches has no room between it."""
-    middles = [(np.array(t["centre_mm"]), t["mesiodistal_mm"] / 2) for t in found]
-    out = []
-    for (a, wide_a), (b, wide_b) in itertools.pairwise(middles):
-        way = b - a
-        long = float(np.linalg.norm(way))
-        if long > wide_a + wide_b:
-            way /= long
-            out.append((a + way * wide_a, b - way * wide_b))
-    return out
-
-
 def _point(p: np.ndarray) -> Point:
     return (round(float(p[0]), 3), round(float(p[1]), 3), round(float(p[2]), 3))
 
@@ -191,6 +181,7 @@ STEP = Step(
         "mesh": Need("clean", "mesh"),
         "told": Need("teeth", "mesh", optional=True),
         "found": Need("teeth", "teeth", optional=True),
+        "margins": Need("teeth", "margins", optional=True),
         "touched": Need("touch", "mesh", optional=True),
         "stand": Need("level", "stand"),
         "ease_mm": Need("trim", "ease_mm", setting=True),

@@ -91,15 +91,25 @@ def apply(inputs: Inputs, settings: HandOffSettings, run: Run) -> StepResult:
     size = sum(len(f.data) for f in files) / 1e6
     flag = Flag("files-made", "note", f"{len(files)} file{'s' * (len(files) != 1)} in {settings.frame} coordinates.")
     readings = (Reading("files", len(files)), Reading("size", size, "MB"))
-    flags = (*left_open(inputs["method"] == "missing"), flag)
+    flags = (*left_open(inputs["method"] == "missing"), *_touched(inputs), flag)
     return StepResult(values, readings, flags, f"{len(files)} files")
+
+
+def _touched(inputs: Inputs) -> list[Flag]:
+    """Whoever gets the files is told where they are not as they were scanned."""
+    touched = sorted({tooth for teeth in inputs["touched"].values() for tooth in teeth or ()})
+    if not touched:
+        return []
+    return [
+        Flag("teeth-touched", "look", f"Touched up by hand on the teeth {', '.join(map(str, touched))}: there it is not as it was scanned.")
+    ]
 
 
 STEP = Step(
     name="hand-off",
     title="Hand-off",
     number=10,
-    version=7,
+    version=8,
     over=WHOLE,
     on_demand=True,
     # layers.zip is made when the ZIP is fetched.
@@ -113,6 +123,7 @@ STEP = Step(
         "home_to_plate": Need("plate", "home_to_plate", each=True, optional=True),
         "supports": Need("supports", "mesh", each=True, optional=True),
         "method": Need("bite", "method", optional=True),
+        "touched": Need("touch", "touched", each=True, optional=True),
         "number": Need("case", "number"),
         "practice": Need("case", "practice"),
         "date": Need("case", "opened"),

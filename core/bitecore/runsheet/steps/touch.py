@@ -74,7 +74,7 @@ def _nearest(mesh: Mesh, point: NDArray) -> float:
 def _teeth(piece: str, mesh: Mesh, off: NDArray, tooth: NDArray, touched: list[int]) -> Flag:
     most = int(np.where(tooth, off, 0.0).argmax())
     x, y, z = mesh.vertices_mm[most].tolist()
-    text = f"Touched up on teeth: {', '.join(map(str, touched))}, by up to {off[most]:.2f} mm. The proof sheet says so."
+    text = f"Touched up on teeth: {', '.join(map(str, touched))}, by up to {off[most]:.2f} mm."
     return Flag("tooth-touched", "look", text, Place(piece, (x, y, z), 6.0))
 
 
