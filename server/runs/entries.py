@@ -70,7 +70,9 @@ def _points(value: Any, found: dict[str, bytes], before: Any = None) -> Any:
     if isinstance(value, Mapping):
         # Nobody names a blob of their own: only what was sent as points is kept as such.
         raise Refused("Points are sent as they are, not by name.", code="invalid", status=422)
-    if not isinstance(value, list) or not 0 < len(value) <= _MOST_POINTS or not all(_is_point(p) for p in value):
+    if isinstance(value, list) and len(value) > _MOST_POINTS:
+        raise Refused(f"One stroke holds up to {_MOST_POINTS:,} places. Lift the brush in between.", code="invalid", status=422)
+    if not isinstance(value, list) or not value or not all(_is_point(p) for p in value):
         return value
     data = packed_points(value)
     digest = hashlib.sha256(data).hexdigest()

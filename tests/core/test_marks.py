@@ -9,7 +9,6 @@ from typing import Any
 import numpy as np
 
 from bitecore.anatomy.marks import Mark, marked
-from bitecore.errors import StepFailed
 from bitecore.mesh import Mesh, area_mm2, edge_table, face_components
 from bitecore.ops.clip import clip
 from bitecore.ops.fence import fenced, near_side
@@ -194,12 +193,13 @@ class MarkedStepTest(unittest.TestCase):
             self.assertLessEqual(edge_table(values["mesh"]).count.max(), 2)
         self.assertAlmostEqual(area_mm2(near["mesh"]) + area_mm2(near["off"]), area_mm2(clean()), delta=0.002 * area_mm2(clean()))
 
-    def test_what_takes_a_tooth_is_named_and_everything_is_refused(self) -> None:
+    def test_what_takes_a_tooth_is_named_and_everything_is_not_cut(self) -> None:
         at = next(t for t in told().values["teeth"] if t["fdi"] == 36)["tips_mm"][0]
         result = self.marked({"m1": {"kind": "swab", "points_mm": [at], "mm": 2.0}})
         self.assertIn("36", next(f.message for f in result.flags if f.code == "tooth-marked"))
-        with self.assertRaisesRegex(StepFailed, "Everything is marked"):
-            self.marked({"m1": {"kind": "invert"}})
+        result = self.marked({"m1": {"kind": "invert"}})
+        self.assertEqual([f.code for f in result.flags], ["all-marked"])
+        self.assertEqual(result.values["mesh"].triangles, clean().triangles)
 
     def test_marks_on_nothing_are_named(self) -> None:
         result = self.marked({"m1": {"kind": "swab", "points_mm": [[0, 0, 300.0]], "mm": 2.0}}, with_teeth=False)

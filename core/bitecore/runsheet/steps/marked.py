@@ -13,7 +13,6 @@ from ...anatomy.marks import Mark, Marked, marked
 from ...engine.entries import Entry, EntryId, Points, points_of
 from ...engine.gives import MESH, json_of
 from ...engine.model import JAWS, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
-from ...errors import StepFailed
 from ...mesh import Mesh
 from ...mesh.topology import split_bow_ties
 from ...ops.clip import clip
@@ -59,9 +58,7 @@ class MarkEntry(Entry):
 
 
 class MarkSettings(StepSettings):
-    marks: dict[EntryId, MarkEntry] = setting(
-        {}, label="Marked by hand", help="What goes, as a person marked it.", form=False, max_length=500
-    )
+    marks: dict[EntryId, MarkEntry] = setting({}, label="Marks", help="What goes, as a person marked it.", form=False, max_length=500)
 
 
 def apply(inputs: Inputs, settings: MarkSettings, run: Run) -> StepResult:
@@ -75,7 +72,8 @@ def apply(inputs: Inputs, settings: MarkSettings, run: Run) -> StepResult:
     value = snapped(whole, found.value)
     kept = clip(whole, -value).mesh
     if kept.triangles == 0:
-        raise StepFailed("Everything is marked to go. Take a mark away.", code="nothing-left")
+        text = "Everything is marked to go, so nothing is cut. Take a mark away, or invert what is marked."
+        return StepResult({"mesh": whole, "marks": []}, (), (Flag("all-marked", "look", text),), "everything")
     kept = split_bow_ties(without_loose_bits(kept, share=_CRUMB)[0])[0]
     off = clip(whole, value).mesh
     seen = [_seen(key, settings.marks[key], m) for key, m in zip(keys, found.marks, strict=True)]

@@ -19,6 +19,8 @@ from ...progress import Run
 _MARGIN_MM = 0.5
 # The colours of the map end at the deviation that was reached, and no lower than this.
 _LEAST_MM = 0.002
+# Farther off than this no model fits any more what is made on it (common practice, no source).
+_FAR_MM = 0.1
 
 
 class ReduceSettings(StepSettings):
@@ -53,6 +55,9 @@ def apply(inputs: Inputs, settings: ReduceSettings, run: Run) -> StepResult:
     if settings.reduce == "triangles" and done.mesh.triangles > 1.05 * settings.count:
         text = f"No fewer than {done.mesh.triangles:,} triangles are left: what is kept full, the border and the shape ask for them."
         flags.append(Flag("reduced-less", "note", text))
+    if done.most_mm > _FAR_MM:
+        text = f"Reduced so far that the surface is off by up to {done.most_mm:.2f} mm. Keep more triangles."
+        flags.append(Flag("reduced-far", "look", text))
     values = {"mesh": done.mesh, "map": done.mesh.with_channel("Off the scan", "mm", ends * 1.01, off, ends=ends)}
     return StepResult(values, readings, tuple(flags), f"{done.mesh.triangles:,} triangles")
 

@@ -33,7 +33,7 @@ class TouchStroke(Entry):
 
 class TouchSettings(StepSettings):
     strokes: dict[EntryId, TouchStroke] = setting(
-        {}, label="Touch-up", help="What was added, carved and smoothed by hand.", form=False, max_length=1000
+        {}, label="Strokes", help="What was added, carved and smoothed by hand.", form=False, max_length=1000
     )
 
 
