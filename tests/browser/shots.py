@@ -90,18 +90,6 @@ def take(folder: Path) -> None:
         page.keyboard.press("d")
         page.wait_for_timeout(500)
         shot("details")
-        page.context.clear_cookies(name="sessionid")
-        page.get_by_label("Notes").fill("Doubled over the canines.")
-        page.get_by_role("dialog", name="Sign in again").wait_for()
-        page.wait_for_timeout(500)
-        shot("again")
-        dialog = page.get_by_role("dialog", name="Sign in again")
-        dialog.get_by_label("Name").fill("mira")
-        dialog.get_by_label("Password").fill("plaster-and-light")
-        dialog.get_by_role("button", name="Sign in").click()
-        dialog.wait_for(state="detached")
-        page.wait_for_timeout(1500)
-        page.get_by_role("heading", name="Details").click()
         page.keyboard.press("d")
         page.keyboard.press("Shift+D")
         page.keyboard.press("h")
@@ -109,6 +97,7 @@ def take(folder: Path) -> None:
         _settled(page)
         shot("evening")
         page.keyboard.press("Shift+D")
+        _by_hand(page, shot)
         _bite(page, shot)
         _hollow(page, shot)
         page.keyboard.press("?")
@@ -122,6 +111,27 @@ def take(folder: Path) -> None:
         page.get_by_label("Printers").wait_for()
         page.wait_for_timeout(1500)
         shot("rack")
+
+
+def _by_hand(page: Page, shot: Callable[[str], None]) -> None:
+    """A fence round what goes, of the near side alone, with all that was done by hand on the card."""
+    page.keyboard.press("Alt+4")
+    page.get_by_role("tab", name=re.compile("Lower")).click()
+    _settled(page)
+    page.keyboard.press("1")
+    page.keyboard.press("Shift+O")
+    page.get_by_role("button", name="near side").click()
+    _settled(page)
+    box = page.get_by_test_id("stage").bounding_box()
+    assert box
+    for x, y in ((0.42, 0.66), (0.58, 0.66), (0.58, 0.78), (0.42, 0.78), (0.42, 0.66)):
+        page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
+        page.wait_for_timeout(80)
+    page.get_by_role("list", name="Done by hand").wait_for()
+    page.wait_for_timeout(3000)
+    shot("by-hand")
+    page.keyboard.press("Control+z")
+    page.keyboard.press("Escape")
 
 
 def _hollow(page: Page, shot: Callable[[str], None]) -> None:

@@ -44,7 +44,8 @@ class Person(threading.Thread):
             self.call("POST", "/api/sign-in", {"name": self.who, "password": "plaster-and-light"})
         cases = [t["number"] for t in self.call("GET", "/api/cases")]
         what = self.rng.choices(
-            (self.drop, self.set, self.undo, self.hand_off, self.delete, self.look), (3, 8, 2, 1, 6 if len(cases) > 12 else 0, 3)
+            (self.drop, self.set, self.mark, self.undo, self.hand_off, self.delete, self.look),
+            (3, 6, 4, 2, 1, 6 if len(cases) > 12 else 0, 3),
         )[0]
         if not cases or (what == self.drop and len(cases) < 30):
             self.drop()
@@ -75,6 +76,23 @@ class Person(threading.Thread):
         answer = self.call("POST", f"/api/cases/{number}/settings", {"base": base, "step": step, "values": {key: value}})
         path = ["settings", step, "*", key]
         self.ledger.append({"what": "set", "number": number, "revision": answer["revision"], "path": path, "value": value})
+
+    def mark(self, number: str) -> None:
+        """Work by hand on a jaw: a stroke that goes, one of touch-up, a word about a tooth, the edge line pulled; some of it on nothing."""
+        base = self.call("GET", f"/api/cases/{number}")["revision"]
+        at = [[round(self.rng.uniform(-28, 28), 2), round(self.rng.uniform(-4, 45), 2), round(self.rng.uniform(-12, 2), 2)]]
+        step, of, value = self.rng.choice(
+            (
+                ("marked", "marks", {"kind": "swab", "points_mm": at, "mm": 1.0}),
+                ("marked", "marks", {"kind": "saw", "points_mm": [[0, 40, 0]], "towards": [0, 1, 0]}),
+                ("touch", "strokes", {"kind": "smooth", "points_mm": at, "radius_mm": 2.0}),
+                ("teeth", "said", {"kind": "none", "at": at[0]}),
+                ("edge", "pulls", {"at": at[0]}),
+            )
+        )
+        entry = {"at": [of], "id": "", "value": value}
+        body = {"base": base, "step": step, "piece": self.rng.choice(("p1", "p2")), "entries": [entry]}
+        self.call("POST", f"/api/cases/{number}/settings", body)
 
     def undo(self, number: str) -> None:
         self.call("POST", f"/api/cases/{number}/undo", {})

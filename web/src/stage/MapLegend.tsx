@@ -37,7 +37,7 @@ export function MapLegend() {
         <span>0</span>
         <span>over +{end}</span>
       </div>
-      <p className="dim mt-1">Plain plaster: nothing there to lie on.</p>
+      {channel.name === "Off the jaw" && <p className="dim mt-1">Plain plaster: nothing there to lie on.</p>}
     </figure>
   );
 }

@@ -69,7 +69,7 @@ function Words(drawing: Drawing) {
         />
         {spots[0] && !free && <circle cx={spots[0][0]} cy={spots[0][1]} r={5} fill="#f4f6f4" stroke="#17282b" />}
       </svg>
-      <Command id="close-fence" title="Close the fence" keys="enter" group="Tools" run={() => close(drawing)} />
+      <Command id="close-fence" title="Close the fence" keys="shift+enter" group="Tools" run={() => close(drawing)} />
       <ToolPanel name="Fence">
         <Choice
           label="How far it reaches"

@@ -1,7 +1,8 @@
 import { Brush, Component, Scissors } from "lucide-react";
 import { Vector3 } from "three";
 import { create } from "zustand";
-import { Balls, brushed, type Drawing, Slide, type Tool, ToolPanel, toStage } from "../../stage";
+import { Command } from "../../shared/ui/Command";
+import { Balls, brushed, type Drawing, fromStage, Slide, type Tool, ToolPanel, through, toStage } from "../../stage";
 import type { Point } from "../../store/bench";
 import { MarkOptions } from "./MarkOptions";
 import { useMarking } from "./markings";
@@ -97,6 +98,46 @@ export function sideOf(points: [Point, Point, Point], middle: Point): Point {
   return [way.x, way.y, way.z];
 }
 
+/** With two points, straight away from the eye: the third is where the eye is. */
+function byView({ bounds, data, view, ui, doings }: Drawing) {
+  const { piece, points } = usePoints.getState();
+  const [a, b] = points;
+  const seen = through([]);
+  const eye = seen && fromStage(ui, { data, view }, piece, seen.eye);
+  const box = Object.entries(bounds).find(([key]) => key.startsWith(`${piece}/`))?.[1].box;
+  const middle = box?.getCenter(new Vector3());
+  const home = middle && fromStage(ui, { data, view }, piece, [middle.x, middle.y, middle.z]);
+  if (!a || !b || !eye || !home) return;
+  none();
+  const towards = sideOf([a, b, eye], home);
+  if (towards.every(Number.isFinite))
+    doings.entry("marked", piece, ["marks"], "", {
+      kind: "saw",
+      points_mm: [a],
+      towards,
+      adds: useMarking.getState().adds,
+    });
+}
+
+function CutPanel(drawing: Drawing) {
+  const two = usePoints((s) => s.points.length) === 2;
+  return (
+    <ToolPanel name="Cut">
+      <Command
+        id="cut-by-view"
+        title="Cut straight away from the eye"
+        keys="shift+enter"
+        group="Tools"
+        run={() => byView(drawing)}
+      />
+      <button type="button" disabled={!two} className="btn btn-xs" onClick={() => byView(drawing)}>
+        away from the eye <kbd className="key">Shift+↵</kbd>
+      </button>
+      <MarkOptions {...drawing} />
+    </ToolPanel>
+  );
+}
+
 export const threePoints: Tool = {
   id: "three-points",
   title: "Cut",
@@ -107,7 +148,7 @@ export const threePoints: Tool = {
     [
       "A saw through three places: press on the first. What lies away from the middle of the jaw goes.",
       "Now on the second.",
-      "Now on the third.",
+      "Now on the third; or cut through both straight away from the eye, with Shift+Enter.",
     ][usePoints((s) => s.points.length)] ?? "",
   here,
   picks: true,
@@ -132,10 +173,6 @@ export const threePoints: Tool = {
       });
   },
   Draws,
-  Words: (drawing: Drawing) => (
-    <ToolPanel name="Cut">
-      <MarkOptions {...drawing} />
-    </ToolPanel>
-  ),
+  Words: CutPanel,
   drop: none,
 };
