@@ -62,7 +62,11 @@ export function Stage({ data, ui, tool, doings }: Props) {
     latest.current.tool?.onBrush?.(latest.current.drawing, shown, home, start, adds, face);
   }, []);
   const onProbe = useCallback((probed: Probed | null) => latest.current.tool?.onProbe?.(probed), []);
-  const endBrush = () => tool?.endBrush?.(drawing);
+  const endBrush = () => {
+    tool?.endBrush?.(drawing);
+    // Also where the tool was put down in the middle of a stroke.
+    hold(false);
+  };
   const { Draws, Words } = ui;
   return (
     <div

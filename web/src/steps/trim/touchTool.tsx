@@ -2,7 +2,7 @@ import { useThree } from "@react-three/fiber";
 import { PenLine } from "lucide-react";
 import { useEffect } from "react";
 import { create } from "zustand";
-import { detailOf, goodOf, nodeOf } from "../../case/look";
+import { goodOf, nodeOf } from "../../case/look";
 import type { CaseOut } from "../../shared/api/client";
 import { acquire, Choice, type Drawing, type Loaded, release, Slide, type Tool, ToolPanel } from "../../stage";
 import { type Point, useBench } from "../../store/bench";
@@ -17,7 +17,7 @@ const useBrush = create<{ kind: Kind; radius: number; strength: number; teeth: b
   teeth: false,
 }));
 
-/** The surface in the hand, the stroke that is being made, and how many strokes are to be worked out yet. */
+/** The surface in the hand, the stroke that is being made, and whether something on it is still to be worked out. */
 interface Touching {
   digest: string;
   surface: Surface | null;
@@ -25,7 +25,7 @@ interface Touching {
   moved: Set<number>;
   points: Point[];
   last: Point | null;
-  awaits: number;
+  dirty: boolean;
   ticks: number;
 }
 const IDLE: Touching = {
@@ -35,19 +35,18 @@ const IDLE: Touching = {
   moved: new Set(),
   points: [],
   last: null,
-  awaits: 0,
+  dirty: false,
   ticks: 0,
 };
 const useTouching = create<Touching>(() => IDLE);
 const MOST_POINTS = 2000;
+/** After so long without a dab the surface on the stage gives way to what was worked out. */
+const REST_MS = 1200;
+const SETTLED = new Set(["done", "look", "off", "failed"]);
 
 /** The whole surface of a jaw as it is touched up so far. */
 export function touchable(data: CaseOut, piece: string): string | null {
   return goodOf(data, "touch", piece)?.mesh ?? goodOf(data, "teeth", piece)?.mesh ?? null;
-}
-
-function strokesOf(data: CaseOut, piece: string): number {
-  return Object.keys(detailOf(data, "touch", piece)?.settings.strokes ?? {}).length;
 }
 
 async function surfaceFrom(loaded: Loaded): Promise<Surface> {
@@ -87,18 +86,21 @@ function useSurface(digest: string | null): void {
   }, [digest]);
 }
 
-/** What is seen stays until all that was done is worked out. */
-function useSettled({ data, view }: Drawing): void {
-  const { awaits } = useTouching();
-  const piece = view.piece ?? "";
-  const state = nodeOf(data, "touch", piece)?.state;
-  const done = strokesOf(data, piece) >= awaits && (state === "done" || state === "look" || state === "failed");
+/** What is seen stays until all that was done is worked out and the brush has rested. */
+function useSettled({ data, view, doings }: Drawing): void {
+  const { dirty, ticks } = useTouching();
+  const state = nodeOf(data, "touch", view.piece ?? "")?.state ?? "";
+  const settled = dirty && !doings.busy && SETTLED.has(state);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: every dab begins the rest anew
   useEffect(() => {
-    if (awaits > 0 && done) {
-      useTouching.setState({ awaits: 0 });
+    if (!settled) return;
+    const rested = setTimeout(() => {
+      if (useTouching.getState().points.length > 0) return;
+      useTouching.setState({ dirty: false });
       useBench.getState().holdSurface(null);
-    }
-  }, [awaits, done]);
+    }, REST_MS);
+    return () => clearTimeout(rested);
+  }, [settled, ticks]);
 }
 
 function Panel(drawing: Drawing) {
@@ -216,9 +218,10 @@ export const touchTool: Tool = {
   brushes: (shown) => shown.role === "touched",
   onBrush: ({ hold, view }, shown, home, start, _adds, corners) => {
     const at = useTouching.getState();
+    // The view does not turn while one brushes, ready or not.
+    if (start) hold(true);
     if (!at.surface || !corners || shown.piece !== view.piece || shown.digest !== at.digest) return;
     if (start) {
-      hold(true);
       useBench.getState().holdSurface({ piece: shown.piece, digest: at.digest });
       useTouching.setState({ points: [], last: null });
     }
@@ -229,11 +232,11 @@ export const touchTool: Tool = {
     touch(now, nearest(at.surface, corners, home, at.origin));
     useTouching.setState({ last: home, ticks: now.ticks + 1 });
   },
-  endBrush: ({ data, doings, hold, view }) => {
-    const { points, awaits } = useTouching.getState();
+  endBrush: ({ doings, hold, view }) => {
+    const { points, ticks } = useTouching.getState();
     if (points.length === 0 || !view.piece) return;
     const { kind, radius, strength, teeth } = useBrush.getState();
-    useTouching.setState({ points: [], last: null, awaits: Math.max(strokesOf(data, view.piece), awaits) + 1 });
+    useTouching.setState({ points: [], last: null, dirty: true, ticks: ticks + 1 });
     hold(false);
     doings.entry("touch", view.piece, ["strokes"], "", { kind, points_mm: points, radius_mm: radius, strength, teeth });
   },
