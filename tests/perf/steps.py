@@ -86,7 +86,7 @@ def _by_hand(lower: bytes) -> dict[str, Any]:
     at = mesh.vertices_mm[np.abs(mesh.vertices_mm - [middle[0], low[1], deep]).sum(1).argmin()]
     stroke = {"kind": "add", "points_mm": [(at + [0.5 * k, 0, 0]).tolist() for k in range(20)], "radius_mm": 2.0}
     return {
-        "edge": {"*": {"edge": "gum", "gum_mm": 4.5}},
+        "edge": {"*": {"edge": "vestibule", "inner": "band"}},
         "marked": {"l": {"marks": {"m1": fence}}},
         "touch": {"l": {"strokes": {"s1": stroke}}},
         "reduce": {"*": {"reduce": "deviation"}},
