@@ -3,6 +3,8 @@ desk scans with scan bodies, scans from before treatment; and files turned, insi
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
@@ -67,6 +69,31 @@ def prepared(jaw: Jaw, fdi: int) -> Jaw:
     crown[:, 2] -= rise * 1.5 * np.clip(crown[:, 2] / place.crown.height_mm, 0, 1)
     points[own] = place.to_jaw(crown) @ m[:3, :3].T + m[:3, 3]
     return Jaw(Mesh.of(points, jaw.mesh.faces), jaw.tooth, jaw.places, jaw.own_to_bench)
+
+
+def bracketed(jaw: Jaw) -> Jaw:
+    """With a bracket on the lip or cheek side of every tooth but the last two: 3.4 mm wide, 3.2 mm tall, standing out by 1.8 mm (common
+    practice, no source)."""
+    mesh, up = jaw.mesh, jaw.up()
+    facing, points = vertex_normals(mesh), mesh.vertices_mm.copy()
+    on = np.zeros(len(points), int)
+    for k in range(3):
+        on[mesh.faces[jaw.tooth > 0, k]] = jaw.tooth[jaw.tooth > 0]
+    middle = {f: points[on == f].mean(0) for f in np.unique(on[on > 0])}
+    arch = np.mean(list(middle.values()), axis=0)
+    for fdi, at in middle.items():
+        if fdi % 10 > 6:
+            continue
+        own = np.flatnonzero(on == fdi)
+        out = at - arch - up * ((at - arch) @ up)
+        if fdi % 10 < 3:
+            out[1] -= 8.0
+        out /= np.linalg.norm(out)
+        height = points[own] @ up
+        off = points[own] - at - up * ((height.max() + height.min()) / 2 - at @ up)
+        under = (np.abs(off @ np.cross(up, out)) < 1.7) & (np.abs(off @ up) < 1.6) & (facing[own] @ out > 0.3)
+        points[own[under]] += out * 1.8
+    return replace(jaw, mesh=mesh.with_vertices(points))
 
 
 def single_die(jaw: Jaw, fdi: int, *, rng: np.random.Generator) -> Mesh:

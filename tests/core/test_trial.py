@@ -52,6 +52,7 @@ class TrialTest(unittest.TestCase):
         sets = {
             "second": [o for number in (203, 206) for o in teeth.judged_second_teeth(number, step_mm=0.45)],
             "hard": [o for number in (25, 27) for o in teeth.judged_hard_teeth(number)],
+            "with brackets": teeth.judged_bracketed(203, step_mm=0.45),
         }
         for name, jaws in sets.items():
             told = [t for j in jaws for t in j.teeth]

@@ -69,6 +69,7 @@ def main() -> int:
                 (WIDE, teeth.judged_wide_teeth, odd),
                 ("hard", teeth.judged_hard_teeth, numbers),
                 (SECOND, teeth.judged_second_teeth, numbers),
+                ("with brackets", teeth.judged_bracketed, numbers[: max(len(numbers) // 2, 1)]),
             )
             parts.append(teeth_page({name: told("teeth", name, of, which) for name, of, which in teeth_}))
     text = "\n".join(parts)

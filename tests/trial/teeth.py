@@ -15,6 +15,7 @@ from bitecore.anatomy.teeth.told import Told, ToothTold, teeth_told
 from bitecore.mesh import Mesh, face_areas_mm2, face_components
 from bitecore.mesh.topology import at_border
 from demo.arch import ArchPlan, pair
+from demo.variants import bracketed
 
 from .intake import plan, wide_plan
 from .second import mouth, second_plan
@@ -71,6 +72,12 @@ def judged_wide_teeth(number: int, *, grid_mm: float = 0.5) -> list[JawOutcome]:
 def judged_second_teeth(number: int, *, step_mm: float = 0.35) -> list[JawOutcome]:
     both = mouth(second_plan(number, step_mm=step_mm))
     return [outcome(number, "upper", both.upper), outcome(number, "lower", both.lower)]
+
+
+def judged_bracketed(number: int, *, step_mm: float = 0.35) -> list[JawOutcome]:
+    """Brackets on the teeth of the second generator: nothing was fitted on either."""
+    both = mouth(second_plan(number, step_mm=step_mm))
+    return [outcome(number, name, bracketed(jaw)) for name, jaw in (("upper", both.upper), ("lower", both.lower))]
 
 
 def outcome(number: int, name: str, jaw) -> JawOutcome:  # noqa: ANN001

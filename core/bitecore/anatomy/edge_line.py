@@ -5,6 +5,7 @@ Where teeth are missing the crest of the ridge between their neighbours counts a
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -98,15 +99,10 @@ def _standing(mesh: Mesh, up: NDArray, gaps: list[tuple[NDArray, NDArray]]) -> N
     """(n,) what stands in a gap as high as the middles of the teeth beside it: that is no bare ridge."""
     out = np.zeros(len(mesh.vertices_mm), bool)
     height = mesh.vertices_mm @ up
-    for a, b in gaps:
-        way = (b - a) - up * ((b - a) @ up)
-        long = float(np.linalg.norm(way))
-        if long < _GAP_MM:
-            continue
-        way /= long
-        along, aside = (mesh.vertices_mm - a) @ way, (mesh.vertices_mm - a) @ np.cross(up, way)
-        share = np.clip(along / long, 0, 1)
-        out |= (along > 0) & (along < long) & (np.abs(aside) < _WIDE_MM) & (height > (a @ up) * (1 - share) + (b @ up) * share)
+    for gap in _seen_from_above(mesh, up, gaps):
+        share = np.clip(gap.along / gap.long, 0, 1)
+        floor = gap.low * (1 - share) + gap.high * share
+        out |= gap.between & (np.abs(gap.aside) < _WIDE_MM) & (height > floor)
     return out
 
 
@@ -195,21 +191,39 @@ def _evened(graph: SurfaceGraph, value: NDArray) -> NDArray[np.float64]:
     return out
 
 
+@dataclass(frozen=True)
+class _Gap:
+    """A gap seen from above: how long it is, (n,) how far along it and aside of it each vertex lies, and how high its ends are."""
+
+    long: float
+    along: NDArray[np.float64]
+    aside: NDArray[np.float64]
+    low: float
+    high: float
+
+    @property
+    def between(self) -> NDArray[np.bool_]:
+        return (self.along > 0) & (self.along < self.long)
+
+
+def _seen_from_above(mesh: Mesh, up: NDArray, gaps: list[tuple[NDArray, NDArray]]) -> Iterator[_Gap]:
+    for a, b in gaps:
+        way = (b - a) - up * ((b - a) @ up)
+        long = float(np.linalg.norm(way))
+        if long >= _GAP_MM:
+            way /= long
+            off = mesh.vertices_mm - a
+            yield _Gap(long, off @ way, off @ np.cross(up, way), float(a @ up), float(b @ up))
+
+
 def crests(mesh: Mesh, up: NDArray, gaps: list[tuple[NDArray, NDArray]]) -> NDArray[np.bool_]:
     """(n,) vertices on the crests of gaps: the highest of what lies about the straight way from tooth to tooth. gaps : the ends of
     each, (3,) mm."""
     out = np.zeros(len(mesh.vertices_mm), bool)
     height = mesh.vertices_mm @ up
-    for a, b in gaps:
-        way = (b - a) - up * ((b - a) @ up)
-        long = float(np.linalg.norm(way))
-        if long < _GAP_MM:
-            continue
-        way /= long
-        side = np.cross(up, way)
-        along, aside = (mesh.vertices_mm - a) @ way, (mesh.vertices_mm - a) @ side
-        near = np.flatnonzero((along > 0) & (along < long) & (np.abs(aside) < 6 * _CREST_MM))
-        step = (along[near] / _STEP_MM).astype(int)
+    for gap in _seen_from_above(mesh, up, gaps):
+        near = np.flatnonzero(gap.between & (np.abs(gap.aside) < 6 * _CREST_MM))
+        step = (gap.along[near] / _STEP_MM).astype(int)
         order = np.lexsort((-height[near], step))
         first = np.r_[True, np.diff(step[order]) != 0]
         out[near[order[first]]] = True

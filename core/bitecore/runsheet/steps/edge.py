@@ -61,7 +61,7 @@ class EdgeSettings(StepSettings):
         10.0, ge=1, le=40, unit="mm", label="Band", main=False, help="How much of the palate a band keeps, from the margins."
     )
     behind_mm: float | None = setting(
-        None, ge=0.5, le=25, unit="mm", label="Behind the last teeth", main=False, help="Empty: as much as elsewhere."
+        None, ge=0.5, le=25, unit="mm", label="Behind the last teeth", main=False, help="Empty: as much as outside of the teeth."
     )
     off_mm: float = setting(
         0.5, ge=0.1, le=5, unit="mm", label="Off every tooth", main=False, help="Nowhere does the line come nearer to a tooth."
@@ -116,8 +116,8 @@ def _numbers(told: Mesh, mesh: Mesh) -> NDArray[np.int64]:
 def _keep(settings: EdgeSettings) -> Keep:
     outer = np.inf if settings.edge == "vestibule" else settings.gum_mm
     inner = {"same": settings.gum_mm, "all": np.inf, "band": settings.band_mm}[settings.inner]
-    # Behind the last tooth it goes over from the one side to the other; where nothing is said, by the gum that is kept.
-    behind = settings.behind_mm if settings.behind_mm is not None else settings.gum_mm
+    # Where nothing is said, behind the last teeth as much stays as outside of them.
+    behind = settings.behind_mm if settings.behind_mm is not None else outer
     return Keep(outer, inner, behind, settings.off_mm)
 
 
