@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import unittest
+from typing import Any
 
 import numpy as np
 import trimesh
 
-from bitecore.engine.model import Flag
 from bitecore.mesh import Mesh
 from bitecore.ops.crossing import crossing_faces
 from bitecore.ops.flaws import spikes
@@ -99,13 +99,11 @@ class FindingsTest(unittest.TestCase):
 class LeftTest(unittest.TestCase):
     """Every mend is undone by itself: by what its own flag offers."""
 
-    def again(self, scan: Mesh, flag: Flag) -> StepResult:
-        assert flag.fix is not None
-        self.assertEqual((flag.fix.step, flag.fix.at, flag.fix.label), ("clean", "left", "Leave it"))
+    def left(self, scan: Mesh, **values: Any) -> StepResult:
         asked = standard()["trim"].check({})
-        values = {"mesh": scan, "about": {}} | {k: getattr(asked, k) for k in ("folds", "spikes", "holes_mm", "loose_percent")}
+        inputs = {"mesh": scan, "about": {}} | {k: getattr(asked, k) for k in ("folds", "spikes", "holes_mm", "loose_percent")}
         step = standard()["clean"]
-        return step.apply(Inputs(values, "p", "lower"), step.check(flag.fix.settings), QUIET)
+        return step.apply(Inputs(inputs, "p", "lower"), step.check({"left": {"l1": values}}), QUIET)
 
     def test_a_hole_a_bit_and_a_spike_are_left_as_they_came(self) -> None:
         scan = jaws(3)[1]
@@ -116,8 +114,12 @@ class LeftTest(unittest.TestCase):
         before = cleaned(spiky)
         for code, what in (("hole-closed", "holes closed"), ("dropped-bit", "loose bits dropped"), ("spike", "spikes taken off")):
             flag = max((f for f in before.flags if f.code == code), key=lambda f: f.place.radius_mm)  # type: ignore[union-attr]
-            after = self.again(spiky, flag)
+            assert flag.fix is not None
+            self.assertEqual((flag.fix.step, flag.fix.at, flag.fix.label), ("clean", "left", "Leave it"))
+            after = self.left(spiky, **flag.fix.values)
             self.assertEqual(reading(after, what), reading(before, what) - 1, code)
             self.assertNotIn(flag, after.flags)
+            elsewhere = self.left(spiky, **{**flag.fix.values, "at": [0, 0, 400.0]})
+            self.assertIn("left-lost", [f.code for f in elsewhere.flags])
             others = {f.code for f in before.flags} - {code}
             self.assertLessEqual(others - {"mended"}, {f.code for f in after.flags} | {"hole-closed"})

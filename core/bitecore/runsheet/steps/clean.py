@@ -21,6 +21,8 @@ from ...progress import Run
 from ..values import Point
 
 _MOST_SHOWN = 12
+# Farther than this from where something was left, nothing of the surface is left there.
+_LOST_MM = 3.0
 _HEAP = {"fold": "Fold cut out: the surface went through itself", "spike": "Spike taken off: it stood out of the surface"}
 
 
@@ -56,7 +58,12 @@ def apply(inputs: Inputs, settings: CleanSettings, run: Run) -> StepResult:
         Reading("folds cut out", sum(heap.what == "fold" for heap in gone)),
         Reading("spikes taken off", sum(heap.what == "spike" for heap in gone)),
     )
-    flags = [*_mended(inputs.piece, mended, gone), *_holes(inputs.piece, closed, wide), *_not_mended(inputs.piece, whole, gone)]
+    flags = [
+        *_lost(raw, in_order(settings.left)),
+        *_mended(inputs.piece, mended, gone),
+        *_holes(inputs.piece, closed, wide),
+        *_not_mended(inputs.piece, whole, gone),
+    ]
     figure = f"{len(closed)} hole{'s' * (len(closed) != 1)} closed"
     return StepResult({"mesh": whole, "came": raw.triangles}, readings, tuple(flags), figure)
 
@@ -70,6 +77,13 @@ def _places(left: list[Left]) -> Mapping[str, NDArray[np.float64]]:
 
 def _left(heap: Heap, places: NDArray) -> bool:
     return len(places) > 0 and bool(np.linalg.norm(places - heap.middle_mm, axis=1).min() < max(heap.width_mm / 2, 0.5))
+
+
+def _lost(raw: Mesh, left: list[Left]) -> Iterable[Flag]:
+    for entry in left:
+        if np.linalg.norm(raw.vertices_mm - np.array(entry.at), axis=1).min() > _LOST_MM:
+            text = f"A {entry.kind} was left as it came where nothing of this scan lies. Drop that, or leave it anew."
+            yield Flag("left-lost", "look", text)
 
 
 def _mended(piece: str, mended: Mended, gone: list[Heap]) -> Iterable[Flag]:
