@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
@@ -15,6 +14,7 @@ from ..mesh.topology import face_components
 from ..ops.fence import fenced, near_field, near_side
 from ..ops.fields import grown
 from ..ops.geodesic import distances
+from .swabbed import close_along
 
 # Outside of every mark the region is so far away.
 _FAR_MM = 5.0
@@ -106,7 +106,7 @@ def _fence(mesh: Mesh, mark: Mark, teeth: NDArray) -> tuple[NDArray, Marked]:
 def _swab(mesh: Mesh, mark: Mark, teeth: NDArray) -> tuple[NDArray, Marked]:
     """As far over the surface as the swab is wide: round a ridge and into undercuts, and not to what only lies near through the air."""
     del teeth
-    path = _close(mark.points_mm)
+    path = close_along(mark.points_mm, _ALONG_MM)
     tree = cKDTree(path)
     usual = float(np.linalg.norm(mesh.vertices_mm[mesh.faces[:, 0]] - mesh.vertices_mm[mesh.faces[:, 1]], axis=1).mean())
     away, _ = tree.query(mesh.vertices_mm, distance_upper_bound=max(_FROM_EDGES * usual, min(mark.mm / 2, 1.0)))
@@ -115,15 +115,6 @@ def _swab(mesh: Mesh, mark: Mark, teeth: NDArray) -> tuple[NDArray, Marked]:
     reach = mark.mm + max(3 * usual, 0.5)
     own = mark.mm - np.minimum(distances(mesh, away, reach_mm=reach, round_mm=0.0), reach)
     return own, Marked(_covered(mesh, own))
-
-
-def _close(points: NDArray) -> NDArray[np.float64]:
-    """Points along a stroke so close that no vertex between two of them is passed over."""
-    out = [points[:1]]
-    for a, b in itertools.pairwise(points):
-        parts = max(int(np.ceil(np.linalg.norm(b - a) / _ALONG_MM)), 1)
-        out.append(a + (b - a) * (np.arange(1, parts + 1) / parts)[:, None])
-    return np.vstack(out)
 
 
 def _saw(mesh: Mesh, mark: Mark, teeth: NDArray) -> tuple[NDArray, Marked]:

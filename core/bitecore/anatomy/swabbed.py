@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterable
 from dataclasses import dataclass
 
@@ -23,6 +24,15 @@ class Stroke:
     points_mm: NDArray[np.float64]
     radius_mm: float
     adds: bool = True
+
+
+def close_along(points_mm: NDArray[np.float64], step_mm: float) -> NDArray[np.float64]:
+    """(k, 3) places along a stroke no farther apart than step_mm: where the view hides a flank the hand goes down it at one go."""
+    out = [points_mm[:1]]
+    for a, b in itertools.pairwise(points_mm):
+        parts = max(int(np.ceil(np.linalg.norm(b - a) / step_mm)), 1)
+        out.append(a + (b - a) * (np.arange(1, parts + 1) / parts)[:, None])
+    return np.vstack(out)
 
 
 def swabbed(mesh: Mesh, strokes: Iterable[Stroke]) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:

@@ -94,13 +94,13 @@ function Keys() {
       <h2 className="mb-3 text-lg font-bold">All keys</h2>
       <div className="columns-4 gap-6 text-[13px]">
         {groups.map((group) => (
-          <section key={group} className="mb-4 break-inside-avoid">
-            <h3 className="dim mb-1 text-xs font-semibold tracking-wide uppercase">{group}</h3>
+          <section key={group} className="mb-3">
+            <h3 className="dim mb-1 break-after-avoid text-xs font-semibold tracking-wide uppercase">{group}</h3>
             <ul>
               {list
                 .filter((c) => c.group === group)
                 .map((c) => (
-                  <li key={c.id} className="flex justify-between gap-2 py-0.5">
+                  <li key={c.id} className="flex break-inside-avoid justify-between gap-2 py-px">
                     {c.title} <kbd className="key">{keyWords(c.keys)}</kbd>
                   </li>
                 ))}

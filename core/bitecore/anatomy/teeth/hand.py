@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
-from ..swabbed import Stroke
+from ..swabbed import Stroke, close_along
 from .evidence import Evidence
 from .line import STEP_MM, ArchLine
 from .numbering import Numbered, Said, at_steps, can_be, numbered
@@ -110,6 +110,6 @@ def _said(words: list[tuple[Word, list[int]]], charted: frozenset[int]) -> Said:
 def covered(points: NDArray, stroke: Stroke) -> tuple[NDArray[np.int64], int]:
     """((k,) vertices under a stroke, the one nearest to where it began; -1 where it touches nothing)."""
     tree = cKDTree(points)
-    near = tree.query_ball_point(stroke.points_mm, stroke.radius_mm)
+    near = tree.query_ball_point(close_along(stroke.points_mm, stroke.radius_mm / 2), stroke.radius_mm)
     hit = np.unique(np.concatenate([np.asarray(n, np.int64) for n in near])) if len(near) else np.zeros(0, np.int64)
     return hit, int(tree.query(stroke.points_mm[0])[1]) if len(hit) else -1

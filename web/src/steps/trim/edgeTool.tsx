@@ -118,7 +118,7 @@ export const edgeTool: Tool = {
   id: "edge-line",
   title: "Edge line",
   long: "Edge line: pull it on the surface",
-  keys: "k",
+  keys: "shift+y",
   icon: Waypoints,
   useHint: () =>
     usePulling((s) => s.how) === "pull"
