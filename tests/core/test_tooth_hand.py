@@ -124,6 +124,16 @@ class TeethStepTest(unittest.TestCase):
         self.assertEqual([n for n in numbers(after) if n // 10 == 4], [n for n in numbers(before) if n // 10 == 4])
         self.assertNotIn("teeth-unheeded", [f.code for f in after.flags])
 
+    def test_a_stroke_that_jumps_down_a_hidden_flank_covers_it(self) -> None:
+        """Seen from above the side of a crown is not hit; what lies between two places of a stroke is under it all the same."""
+        tooth = of(told(), 46)
+        top = np.array(tooth["tips_mm"][0])
+        side = np.array([np.sign(top[0]), 0, 0])
+        low = clean().vertices_mm[np.linalg.norm(clean().vertices_mm - (top + 3.5 * side - [0, 0, 10.0]), axis=1).argmin()]
+        result = told(swab={"s1": {"points_mm": [top.tolist(), low.tolist()], "radius_mm": 1.0, "adds": True}})
+        at = np.linalg.norm(clean().vertices_mm - low, axis=1).argmin()
+        self.assertEqual(int(np.nan_to_num(result.values["mesh"].channel.values)[at]), 46)
+
     def test_joined_parted_and_none(self) -> None:
         before = told()
         a, b = of(before, 34)["tips_mm"][0], of(before, 35)["tips_mm"][0]

@@ -2248,7 +2248,7 @@ export interface components {
             band_mm: number;
             /**
              * Behind the last teeth
-             * @description Empty: as much as elsewhere.
+             * @description Empty: as much as outside of the teeth.
              */
             behind_mm?: number | null;
             /**
@@ -3601,7 +3601,7 @@ export interface components {
         /** MarkSettings */
         MarkSettings: {
             /**
-             * Marked by hand
+             * Marks
              * @description What goes, as a person marked it.
              * @default {}
              */
@@ -5231,7 +5231,7 @@ export interface components {
         /** TouchSettings */
         TouchSettings: {
             /**
-             * Touch-up
+             * Strokes
              * @description What was added, carved and smoothed by hand.
              * @default {}
              */
