@@ -100,7 +100,7 @@ function Keys() {
               {list
                 .filter((c) => c.group === group)
                 .map((c) => (
-                  <li key={c.id} className="flex break-inside-avoid justify-between gap-2 py-px">
+                  <li key={c.id} className="flex break-inside-avoid items-start justify-between gap-2 py-px">
                     {c.title} <kbd className="key">{keyWords(c.keys)}</kbd>
                   </li>
                 ))}
