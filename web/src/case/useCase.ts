@@ -1,4 +1,4 @@
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, type Query, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef } from "react";
 import { type CaseOut, client, ok, okCase, Said, type Working } from "../shared/api/client";
 import { type BenchEvent, useBenchEvents } from "../shared/api/events";
@@ -7,6 +7,8 @@ import { useBench } from "../store/bench";
 import { say, sayError } from "../store/notices";
 
 export const CLEAR = { absent: true };
+
+const gone = (error: unknown) => error instanceof Said && error.status === 404;
 
 /** A case, kept fresh by the server's events. */
 export function useCase(number: string, step: string) {
@@ -23,7 +25,7 @@ export function useCase(number: string, step: string) {
     placeholderData: keepPreviousData,
     staleTime: 0,
     gcTime: 0,
-    retry: (count, error) => !(error instanceof Said && error.status === 404) && count < 6,
+    retry: (count, error) => !gone(error) && count < 6,
   });
   const revision = useRef(0);
   const mine = useRef(new Set<number>());
@@ -34,12 +36,14 @@ export function useCase(number: string, step: string) {
   const onEvent = useCallback(
     (event: BenchEvent) => {
       // Several results in a row are one look.
-      const soon = () => {
+      const soon = (known = true) => {
         clearTimeout(waiting.current);
-        waiting.current = setTimeout(() => queries.invalidateQueries({ queryKey: ["case", number] }), 60);
+        const predicate = (query: Query) => known || !gone(query.state.error);
+        waiting.current = setTimeout(() => queries.invalidateQueries({ queryKey: ["case", number], predicate }), 60);
       };
       if (event.kind === "again") {
-        soon();
+        // Asked again, what is not there would flicker; told of, it is there.
+        soon(false);
         return;
       }
       if (event.kind === "bay" || event.case !== number) return;
