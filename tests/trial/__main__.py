@@ -10,8 +10,9 @@ from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import TypeVar
 
-from . import bite, intake, level, relation, teeth
+from . import bite, intake, level, parts, relation, teeth
 from .pages import bite_page, intake_page, level_page, relation_page
+from .parts_page import parts_page
 from .teeth_page import teeth_page
 
 T = TypeVar("T")
@@ -23,7 +24,7 @@ _ABOUT = """# Trial
 nothing was fitted on; *second generator*, mouths by other rules (tests/trial/second), on which nothing is ever fitted. Scans are
 turned any way, some inside-out, in mm, cm, m and inch, some with gaps, crowding, wear, third molars, without palate. Of mouths so
 many: Intake {cases}, {half} and {cases}; Bite {cases}; Relation {few} and {few}; Level {cases}, {half} and {cases}; Teeth {cases},
-{half}, {cases} and {cases}.
+{half}, {cases} and {cases}; Parts {half} and {few}.
 """
 
 
@@ -31,13 +32,13 @@ def main() -> int:
     parser = argparse.ArgumentParser(prog="./bench trial")
     parser.add_argument("--cases", type=int, default=100)
     parser.add_argument(
-        "--only", choices=("intake", "bite", "relation", "level", "teeth"), help="one part of the page; printed, not written"
+        "--only", choices=("intake", "bite", "relation", "level", "teeth", "parts"), help="one part of the page; printed, not written"
     )
     parser.add_argument("--out", type=Path, default=Path("docs/trial.md"))
     args = parser.parse_args()
     count = args.cases
     numbers, odd, few = range(count), range(1, count, 2), range(max(count // 4, 1))
-    parts = [_ABOUT.format(cases=count, half=len(odd), few=len(few))]
+    pages = [_ABOUT.format(cases=count, half=len(odd), few=len(few))]
     with ProcessPoolExecutor(os.cpu_count()) as pool:
 
         def told(part: str, name: str, of: Callable[[int], Sequence[T]], which: Iterable[int]) -> list[T]:
@@ -50,19 +51,19 @@ def main() -> int:
 
         if args.only in (None, "intake"):
             ways = ((OWN, intake.judged, numbers), (WIDE, intake.judged_wide, odd), (SECOND, intake.judged_second, numbers))
-            parts.append(intake_page({name: told("intake", name, of, which) for name, of, which in ways}))
+            pages.append(intake_page({name: told("intake", name, of, which) for name, of, which in ways}))
         if args.only in (None, "bite"):
-            parts.append(bite_page(told("bite", OWN, bite.judged_bites, numbers)))
+            pages.append(bite_page(told("bite", OWN, bite.judged_bites, numbers)))
         if args.only in (None, "relation"):
             both = ((OWN, relation.judged_relations, few), (SECOND, relation.judged_second_relations, few))
-            parts.append(relation_page({name: told("relation", name, of, which) for name, of, which in both}))
+            pages.append(relation_page({name: told("relation", name, of, which) for name, of, which in both}))
         if args.only in (None, "level"):
             all_ = (
                 (OWN, level.judged_levels, numbers),
                 (WIDE, level.judged_wide_levels, odd),
                 (SECOND, level.judged_second_levels, numbers),
             )
-            parts.append(level_page({name: told("level", name, of, which) for name, of, which in all_}))
+            pages.append(level_page({name: told("level", name, of, which) for name, of, which in all_}))
         if args.only in (None, "teeth"):
             teeth_ = (
                 (OWN, teeth.judged_teeth, numbers),
@@ -71,8 +72,11 @@ def main() -> int:
                 (SECOND, teeth.judged_second_teeth, numbers),
                 ("with brackets", teeth.judged_bracketed, numbers[: max(len(numbers) // 2, 1)]),
             )
-            parts.append(teeth_page({name: told("teeth", name, of, which) for name, of, which in teeth_}))
-    text = "\n".join(parts)
+            pages.append(teeth_page({name: told("teeth", name, of, which) for name, of, which in teeth_}))
+        if args.only in (None, "parts"):
+            of_parts = ((WIDE, parts.judged_wide_parts, odd), (SECOND, parts.judged_second_parts, few))
+            pages.append(parts_page({name: told("parts", name, of, which) for name, of, which in of_parts}))
+    text = "\n".join(pages)
     if not args.only:
         args.out.write_text(text)
     print(text)

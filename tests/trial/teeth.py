@@ -87,7 +87,7 @@ def outcome(number: int, name: str, jaw) -> JawOutcome:  # noqa: ANN001
     start = time.perf_counter()
     told = teeth_told(mesh, jaw=name, up=jaw.up(), front=_FRONT, midline=_midline(mesh, truth))
     seconds = time.perf_counter() - start
-    return _beside(number, name, mesh, truth, told, seconds, jaw.up())
+    return beside(number, name, mesh, truth, told, seconds, jaw.up())
 
 
 def _midline(mesh: Mesh, truth: NDArray) -> NDArray:
@@ -96,7 +96,7 @@ def _midline(mesh: Mesh, truth: NDArray) -> NDArray:
     return mesh.vertices_mm[mesh.faces[front if front.any() else truth >= 0]].mean((0, 1)) * [0, 1, 1]
 
 
-def _beside(number: int, name: str, mesh: Mesh, truth: NDArray, told: Told, seconds: float, up: NDArray) -> JawOutcome:
+def beside(number: int, name: str, mesh: Mesh, truth: NDArray, told: Told, seconds: float, up: NDArray) -> JawOutcome:
     area, of = face_areas_mm2(mesh), told.of_faces(mesh)
     by_fdi = {t.fdi: t for t in told.teeth}
     out, used = [], set()

@@ -20,18 +20,19 @@ _ARCH_POINTS = 14_000
 
 @dataclass(frozen=True)
 class Jaw:
-    """up to the tips, front to the lips, incisal (3,) mm: from Intake, in the jaw's home."""
+    """up to the tips, front to the lips, incisal (3,) mm: from Intake, in the jaw's home. part : it is a part of an arch."""
 
     mesh: Mesh
     up: NDArray[np.float64]
     front: NDArray[np.float64]
     incisal: NDArray[np.float64]
+    part: bool = False
 
     @classmethod
     def seen(cls, mesh: Mesh, about: Mapping[str, Any]) -> Jaw:
         """With the words of Intake; where no tips were found, the middle stands for the incisal point."""
         incisal = about.get("incisal") or mesh.vertices_mm.mean(0)
-        return cls(mesh, np.array(about["up"]), np.array(about["front"]), np.array(incisal))
+        return cls(mesh, np.array(about["up"]), np.array(about["front"]), np.array(incisal), "part" in about)
 
     def arch(self) -> Arch:
         return Arch(samples_of(self.mesh, _ARCH_POINTS), self.up, self.front, self.incisal)

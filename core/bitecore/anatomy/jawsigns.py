@@ -24,6 +24,8 @@ INNER_MOLARS, INNER_PREMOLARS, OUTER_MOLARS = (
 _EMBRASURES = {"upper": np.array([0, 8.7, 15.2, 22.8, 30.0]), "lower": np.array([0, 5.2, 10.9, 17.8, 25.0])}
 _STEP_MM, _COARSE_MM, _FRONT_MM, _SHOWN_MM = 0.25, 0.5, 27.0, 24.5
 _UNLIKE = 0.1
+# The midline may lie so far off; so much of the front has to be seen, so near to its ends no notch counts, and so many have to be there.
+_SHIFT_MM, _SEEN_MM, _EDGE_MM, _NOTCHES = 2.0, 16.0, 1.5, 4
 # One deep notch does not stand for those that are missing: none counts for more, and the two shallowest count again.
 _DEEPEST, _SHALLOWEST = 1.5, 2
 _HALF_MM, _BIN_MM = 56.0, 1.0
@@ -47,7 +49,7 @@ def signs(local: NDArray[np.float64], tips: NDArray[np.float64]) -> dict[str, fl
     beside = alongside(local, tips)
     molars, premolars = _inner(local, 27.0), _inner(local, 14.0)
     return {
-        EMBRASURES: _embrasures(beside),
+        EMBRASURES: embrasures(beside),
         INNER_CUSPS: _inner_cusps(beside),
         TONGUE_SIDE: _tongue_side(beside),
         INNER_MOLARS: np.nan if molars - premolars > _ASTRAY_MM else molars,
@@ -95,9 +97,9 @@ def _largest(at: NDArray, values: NDArray, count: int) -> NDArray[np.float64]:
     return np.where(np.isfinite(out), out, np.nan)
 
 
-def _embrasures(beside: Alongside) -> float:
+def embrasures(beside: Alongside, shift_mm: float = _SHIFT_MM) -> float:
     """How much better the notches between the front teeth lie as an upper's than as a lower's. A notch is one of the outline to
-    the lips, of that to the tongue, and of the edges."""
+    the lips, of that to the tongue, and of the edges. shift_mm : so far the midline may lie from where it was taken."""
     places = np.arange(-_FRONT_MM, _FRONT_MM, _STEP_MM) + _STEP_MM / 2
     points = beside.where(np.abs(beside.along) < _FRONT_MM)
     edge = _profile(points, points.height, (points.across > -2.6) & (points.across < 2.2), places)
@@ -114,7 +116,8 @@ def _embrasures(beside: Alongside) -> float:
     if not notched:
         return np.nan
     total = np.sum([n / (np.std(n) + 0.05) for n in notched], axis=0)
-    fit = {name: _best_fit(places, total, where) for name, where in _EMBRASURES.items()}
+    ends = points.along.min() + _EDGE_MM, points.along.max() - _EDGE_MM
+    fit = {name: _best_fit(places, total, where, shift_mm, ends) for name, where in _EMBRASURES.items()}
     return fit["upper"] - fit["lower"]
 
 
@@ -124,7 +127,8 @@ def _profile(points: Alongside, values: NDArray, pick: NDArray, places: NDArray)
     at = np.clip((points.along[pick] + _FRONT_MM) / _COARSE_MM, 0, count - 1).astype(int)
     found = _largest(at, values[pick], count)
     known = np.isfinite(found)
-    if known.mean() < 0.6:
+    seen = known[at.min(initial=count) : at.max(initial=0) + 1]
+    if len(seen) < _SEEN_MM / _COARSE_MM or seen.mean() < 0.6:
         return None
     return np.interp(places, ((np.arange(count) + 0.5) * _COARSE_MM - _FRONT_MM)[known], found[known])
 
@@ -134,16 +138,18 @@ def _notches(profile: NDArray) -> NDArray[np.float64]:
     return np.clip(gaussian_filter1d(profile, 2.2 / _STEP_MM) - gaussian_filter1d(profile, 0.5 / _STEP_MM), -0.5, 0.8)
 
 
-def _best_fit(places: NDArray, notched: NDArray, where: NDArray) -> float:
-    """Of all shifts and sizes; a size is held against it the more it differs from the table's (people differ by 5 %; the same
-    texts)."""
+def _best_fit(places: NDArray, notched: NDArray, where: NDArray, shift_mm: float, ends: tuple[float, float]) -> float:
+    """Of all shifts and sizes, within the ends of what is there; a size is held against it the more it differs from the table's (people
+    differ by 5 %; the same texts)."""
     best = -np.inf
     for scale in np.arange(0.84, 1.181, 0.02):
-        at = np.r_[-where[:0:-1], where] * scale
-        at = at[np.abs(at) < _SHOWN_MM]
-        between = (at[1:] + at[:-1]) / 2
+        whole = np.r_[-where[:0:-1], where] * scale
         unlike = _UNLIKE * ((scale - 1.0) / 0.05) ** 2
-        for shift in np.arange(-2.0, 2.01, 0.25):
+        for shift in np.arange(-shift_mm, shift_mm + 0.01, 0.25):
+            at = whole[(np.abs(whole) < _SHOWN_MM) & (whole + shift > ends[0]) & (whole + shift < ends[1])]
+            if len(at) < _NOTCHES:
+                continue
+            between = (at[1:] + at[:-1]) / 2
             found = np.minimum(np.interp(at + shift, places, notched), _DEEPEST)
             apart = found.mean() - np.maximum(np.interp(between + shift, places, notched), -_DEEPEST).mean()
             best = max(best, apart + np.sort(found)[:_SHALLOWEST].mean() - unlike)

@@ -8,10 +8,11 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
+from scipy.spatial import cKDTree
 
 from ..errors import StepFailed
 from ..mesh import Mesh, used_vertices
@@ -30,6 +31,8 @@ _FRONT_MM = 16.0
 _LEAST_SPREAD_MM = 0.6
 # So many cusps make a plane, with some of them so far out on either side.
 _LEAST_CUSPS, _EITHER_SIDE_MM = 4, 8.0
+# What has nothing of the scan so near is of its mirror image.
+_BESIDE_MM = 1.0
 # One in every 0.15 mm: of a finer scan, the others know nothing of tips that these do not.
 _VERTICES = 150_000
 
@@ -53,13 +56,29 @@ def frame_basis(up: NDArray, front: NDArray) -> NDArray:
     return np.stack([np.cross(back, up), back, up])
 
 
-def occlusal_frame(mesh: Mesh, *, up: NDArray, front: NDArray) -> OcclusalFrame:
-    """Refine a rough up and front (within about 25 degrees) on mesh vertices in mm."""
+def occlusal_frame(mesh: Mesh, *, up: NDArray, front: NDArray, midline_mm: ArrayLike | None = None) -> OcclusalFrame:
+    """Refine a rough up and front (within about 25 degrees) on mesh vertices in mm. midline_mm : (3,) of a part of an arch, a place on its
+    midline: what lacks on the other side is taken to be the mirror image of what is there."""
     mesh = largest_piece(mesh)  # floating bits have no cusps
     points = area_samples(mesh, 12_000)
     vertices = mesh.vertices_mm[used_vertices(mesh)]
     if len(vertices) > _VERTICES:
         vertices = vertices[np.linspace(0, len(vertices) - 1, _VERTICES).astype(int)]
+    if midline_mm is None:
+        return _refined(points, vertices, up, front)
+    side = frame_basis(up, front)[0]
+    both = [mirrored(p, np.asarray(midline_mm, float), side) for p in (points, vertices)]
+    frame = _refined(both[0], both[1], up, front)
+    there = cKDTree(points).query(frame.tips_mm, distance_upper_bound=_BESIDE_MM)[0]
+    return replace(frame, tips_mm=frame.tips_mm[np.isfinite(there)])
+
+
+def mirrored(points: NDArray[np.float64], at_mm: NDArray[np.float64], side: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(2n, 3) the points, and their mirror images across the midline through at_mm; side : (3,) across it."""
+    return np.vstack([points, points - 2 * np.outer((points - at_mm) @ side, side)])
+
+
+def _refined(points: NDArray, vertices: NDArray, up: NDArray, front: NDArray) -> OcclusalFrame:
     offset = 0.0
     for turn in range(6):
         basis = frame_basis(up, front)

@@ -20,10 +20,12 @@ from ..mesh import Mesh, area_mm2, edge_table, face_components, face_normals, us
 from ..mesh.measures import face_areas_mm2
 from ..ops.border import border_points
 from ..ops.mend import largest_piece
+from ..ops.rigid import unit
 from .jawshape import area_samples, mirror_axis
-from .occlusal import frame_basis, occlusal_frame
+from .occlusal import frame_basis, mirrored, occlusal_frame
+from .part_arch import Part, parts_of
 from .scanbodies import discs
-from .whichjaw import tell
+from .whichjaw import tell, tell_part
 
 # Nothing from a mouth is larger than this in any direction (common practice, no source).
 _LARGEST_MM = 300.0
@@ -34,6 +36,13 @@ _FINER_DEG = 25.0
 # the middles of surface and border; generated arches have 6 and more, but less than 1 under a high palate). Neither end of a
 # band stands so far off its borders as the teeth of a jaw do.
 _BAND_MM, _OFF_BORDER_MM = 2.2, 3.5
+# So nearly its own mirror image, and so deep, an arch is whole without a second look.
+_MIRROR, _DEPTH_MM = 0.93, 30.0
+# A strip of a bite faces one way nearly all over (the length of the sum of its surface against its area): 0.74 to 0.76 on generated
+# ones; parts of arches, with two walls, 0.3 to 0.69.
+_ONE_WAY = 0.715
+# No part of an arch that is worked on is shorter.
+_LEAST_PART_MM = 24.0
 # What counts as the uttermost.
 _TOP_MM = 3.0
 
@@ -45,6 +54,7 @@ class Shape:
     up      : (3,) where the teeth point
     front   : (3,) to the lips
     incisal : (3,) mm, where the midline meets the occlusal plane, where it was found
+    part    : of a part of an arch, where it belongs; None of a whole one
     """
 
     kind: str
@@ -56,10 +66,12 @@ class Shape:
     inside_out: bool
     symmetry: float
     incisal: NDArray[np.float64] | None = None
+    part: Part | None = None
 
 
-def recognise(mesh: Mesh) -> Shape:
-    """What one mesh (mm) is. Never raises: a shape that fits nothing is 'other'."""
+def recognise(mesh: Mesh, *, side: str | None = None, named: str | None = None) -> Shape:
+    """What one mesh (mm) is. Never raises: a shape that fits nothing is 'other'. side : right, left or front, the patient's, of a part of
+    an arch, and named : upper or lower, where a person said so."""
     if np.ptp(mesh.vertices_mm, axis=0).max() > _LARGEST_MM:
         return Shape("other", 0.9, None, 0.9, np.array([0.0, 0.0, 1.0]), np.array([0.0, -1.0, 0.0]), False, 0.0)
     main = largest_piece(mesh)
@@ -73,7 +85,39 @@ def recognise(mesh: Mesh) -> Shape:
     shape = Shape(kind, sure, None, sure, up, arch.front, inside_out, arch.symmetry)
     if kind not in ("jaw", "closed", "impression", "desk", "denture"):
         return shape
+    if kind == "jaw" and (side or not _whole(arch)):
+        # A cut through a palate is a border high up: where the borders say little, a surface is taken to face outwards.
+        inside_out = inside_out and lift > _BAND_MM
+        parts = parts_of(points, unit(vector_area_mm2(main)) * (-1 if inside_out else 1))
+        if side or not parts[0].whole:
+            known = [_as_part(replace(shape, inside_out=inside_out), main, points, part) for part in (parts if side else parts[:1])]
+            return _of_side(known, side, named)
+        if parts[0].front @ shape.front < np.cos(np.radians(_FINER_DEG)):
+            shape = replace(shape, up=parts[0].up, front=parts[0].front)
     return _with_jaw(shape, main, arch.covered)
+
+
+def _whole(arch: _Arch) -> bool:
+    """Plainly: its own mirror image, closed in front, and deep."""
+    depth = np.ptp(np.quantile(arch.local[arch.tips, 1], [0.02, 0.98]))
+    return bool(arch.symmetry > _MIRROR and arch.closed > 0.5 and depth > _DEPTH_MM)
+
+
+def _as_part(shape: Shape, mesh: Mesh, points: NDArray, part: Part) -> Shape:
+    """Which jaw, of what is taken to go on as its mirror image on the other side."""
+    basis = frame_basis(part.up, part.front)
+    tips, even = (mirrored(p, part.incisal, basis[0]) if part.one_sided else p for p in (part.tips, points))
+    local, tips, even = ((p - part.incisal) @ basis.T for p in (mesh.vertices_mm[used_vertices(mesh)], tips, even))
+    told = tell_part(local, tips, _covered(even[:, :2], even[:, 2] > np.quantile(even[:, 2], 0.997) - _DEEPER_MM[0]))
+    sure = min(told.confidence, shape.kind_confidence, part.sure)
+    return replace(shape, jaw=told.jaw, confidence=sure, up=part.up, front=part.front, incisal=part.incisal, part=part)
+
+
+def _of_side(known: list[Shape], side: str | None, named: str | None) -> Shape:
+    """The likeliest that lies where a person said it does, else the likeliest."""
+    there = (s for s in known if side and s.part and s.part.is_of(side, named or s.jaw or "upper"))
+    found = next(there, None)
+    return replace(found, part=replace(found.part, sure=1.0)) if found and found.part else known[0]
 
 
 def _inside_out(mesh: Mesh, up: NDArray, lift: float, closed: bool) -> bool:
@@ -229,7 +273,10 @@ def _kind(mesh: Mesh, main: Mesh, points: NDArray, arch: _Arch, floor: _Floor | 
         if lift < _BAND_MM and _between_borders(main, points, spread[2]):
             return "bite", 0.75
         return ("jaw", 0.97) if sure else ("jaw", 0.7)
-    if 14 <= side[0] <= 75 and 7 <= side[1] < 32 and side[2] < 26 and not closed:
+    if 14 <= side[0] <= 75 and 7 <= side[1] < 32 and side[2] < 30 and not closed:
+        one_way = np.linalg.norm(vector_area_mm2(main)) / area_mm2(main)
+        if one_way < _ONE_WAY and side[0] > _LEAST_PART_MM:
+            return "jaw", 0.9 if one_way < _ONE_WAY - 0.04 else 0.7
         return "bite", 0.9 if side[0] > 20 and side[2] < 0.9 * side[1] + 6 else 0.75
     return "other", 0.6
 

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from .jawsigns import CURVE, EMBRASURES, INNER_CUSPS, INNER_MOLARS, INNER_PREMOLARS, OUTER_MOLARS, TONGUE_SIDE, signs
+from .along import alongside
+from .jawsigns import CURVE, EMBRASURES, INNER_CUSPS, INNER_MOLARS, INNER_PREMOLARS, OUTER_MOLARS, TONGUE_SIDE, embrasures, signs
 
 
 @dataclass(frozen=True)
@@ -45,6 +46,13 @@ _PALATE = ((0.75, 6.0), (0.5, 3.0), (0.15, 0.0), (0.0, -0.5))
 _SEEN = 0.5
 # Never quite sure where no palate is seen; not sure at all where signs contradict each other: so much against, at most so sure.
 _MOST, _AGAINST = 0.96, ((1.5, 0.8), (0.5, 0.89))
+# The same of a part of an arch, whose midline may lie so far off: middles and spreads over parts of the first mouths of both sets.
+PART_SIGNS = {
+    EMBRASURES: _Sign(1.4, -0.6, 1.3, most=2.0),
+    INNER_CUSPS: _Sign(-0.1, 0.7, 0.7, most=1.5),
+    TONGUE_SIDE: _Sign(-13.2, -9.3, 2.2, most=2.0),
+}
+_PART_PALATE, _PART_SEEN, _PART_SHIFT_MM = ((0.9, 2.5), (0.4, 1.0), (0.0, -0.3)), 0.9, 6.0
 # Less is no contradiction.
 _LEAST_AGAINST = 0.4
 
@@ -82,3 +90,14 @@ def tell(local: NDArray[np.float64], tips: NDArray[np.float64], covered: float) 
     total = sum(odds)
     against = sum(abs(o) for o in odds if o * total < 0 and abs(o) > _LEAST_AGAINST)
     return Told(total, against, palate=covered > _SEEN)
+
+
+def tell_part(local: NDArray[np.float64], tips: NDArray[np.float64], covered: float) -> Told:
+    """As tell, of a part of an arch: widths and curves say nothing there. tips : with those of its mirror image."""
+    beside = alongside(local, tips)
+    found = signs(local, tips) | {EMBRASURES: embrasures(beside, _PART_SHIFT_MM)}
+    odds = [sign.odds(found[name]) for name, sign in PART_SIGNS.items()]
+    odds.append(next(says for least, says in _PART_PALATE if covered >= least))
+    total = sum(odds)
+    against = sum(abs(o) for o in odds if o * total < 0 and abs(o) > _LEAST_AGAINST)
+    return Told(total, against, palate=covered > _PART_SEEN)

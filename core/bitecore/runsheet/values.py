@@ -37,6 +37,8 @@ class About(TypedDict):
     up, front  : to the tips and to the lips, in the scan's home; incisal : between the incisors
     form       : of the file
     folds, spikes : has it any? Absent: not looked for
+    part       : of a part of an arch, mm along it to the patient's right and left of the midline; minus: it begins so far from it
+    part_sure  : 0 to 1, that it is this part
     """
 
     kind: str
@@ -54,6 +56,8 @@ class About(TypedDict):
     print: Print
     folds: NotRequired[bool]
     spikes: NotRequired[bool]
+    part: NotRequired[list[float]]
+    part_sure: NotRequired[float]
     block: NotRequired[Block]
 
 

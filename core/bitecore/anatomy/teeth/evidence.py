@@ -41,9 +41,10 @@ class Evidence:
     there: NDArray[np.float64]
 
 
-def evidence(local: NDArray, normals: NDArray, bent: Bend, across: NDArray, area: NDArray) -> Evidence:
-    """local : (n, 3) in the plan of the jaw, normals and across (the direction of the valley's bend) too; area : (n,) mm²"""
-    line = arch_line(local)
+def evidence(local: NDArray, normals: NDArray, bent: Bend, across: NDArray, area: NDArray, *, part: bool = False) -> Evidence:
+    """local : (n, 3) in the plan of the jaw, normals and across (the direction of the valley's bend) too; area : (n,) mm²; part : only a
+    part of the arch is there, and its line goes on as its mirror image"""
+    line = arch_line(np.vstack([local, local * [-1, 1, 1]]) if part else local)
     z = local[:, 2]
     highest = np.quantile(z, 0.997)
     along, out = np.full(len(z), -1.0), np.full(len(z), 99.0)

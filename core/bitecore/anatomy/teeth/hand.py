@@ -11,7 +11,8 @@ from scipy.spatial import cKDTree
 from ..swabbed import Stroke, close_along
 from .evidence import Evidence
 from .line import STEP_MM, ArchLine
-from .numbering import Numbered, Said, at_steps, can_be, numbered
+from .numbering import Numbered, at_steps, can_be, numbered
+from .prices import Partly, Said
 from .sizes import slot_of
 
 # Farther off the crowns than this (mm across the arch) a place says nothing of a tooth.
@@ -55,8 +56,8 @@ class Heard:
     named: set[int] = field(default_factory=set)
 
 
-def heard(found: Evidence, jaw: str, hand: Hand, axes: NDArray, middle: NDArray) -> Heard:
-    """Of words that cannot all be true the newest stand. axes, middle : of the plan of the jaw."""
+def heard(found: Evidence, jaw: str, hand: Hand, axes: NDArray, middle: NDArray, *, part: Partly | None = None) -> Heard:
+    """Of words that cannot all be true the newest stand. axes, middle : of the plan of the jaw; part : of an arch only a part is there."""
     said: list[tuple[Word, list[int]]] = []
     charted = frozenset(slot_of(fdi)[0] for fdi in hand.charted if fdi < 50)
     out = Heard(Numbered([], 1.0, 0.0))
@@ -71,14 +72,14 @@ def heard(found: Evidence, jaw: str, hand: Hand, axes: NDArray, middle: NDArray)
             said.append((word, steps))
     # The newest first: of what cannot be true together the older goes.
     kept: list[tuple[Word, list[int]]] = []
-    if said and not can_be(found, jaw, _said(said, charted)):
+    if said and not can_be(found, jaw, _said(said, charted), part=part):
         for one in reversed(said):
-            if can_be(found, jaw, _said([one, *kept], charted)):
+            if can_be(found, jaw, _said([one, *kept], charted), part=part):
                 kept.insert(0, one)
             else:
                 out.unheeded.append(one[0].id)
         said = kept
-    read = numbered(found, jaw, _said(said, charted))
+    read = numbered(found, jaw, _said(said, charted), part=part)
     assert read is not None
     out.read, out.named = read, {w.fdi for w, _ in said if w.kind == "number"}
     return out

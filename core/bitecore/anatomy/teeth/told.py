@@ -21,6 +21,7 @@ from .hand import Hand, heard
 from .line import STEP_MM, ArchLine, levelling
 from .margins import Evened, Margin, evened, margin_of
 from .outline import Outlined, outlined
+from .prices import Partly
 from .seeds import Crown, Seeds, seeds
 
 # Crowns are taken to be so tall against the usual at first: a ring that begins far off does not come back. Which it is, the crease says,
@@ -80,9 +81,11 @@ def plan_axes(up: ArrayLike, front: ArrayLike, jaw: str) -> NDArray[np.float64]:
     return np.stack([np.cross(y, z if jaw == "lower" else -z), y, z])
 
 
-def teeth_told(mesh: Mesh, *, jaw: str, up: ArrayLike, front: ArrayLike, midline: ArrayLike, hand: Hand | None = None) -> Told:
+def teeth_told(
+    mesh: Mesh, *, jaw: str, up: ArrayLike, front: ArrayLike, midline: ArrayLike, hand: Hand | None = None, part: Partly | None = None
+) -> Told:
     """Of one connected surface in mm, outwards. up, front : (3,) in its frame, within about 15°; midline : (3,) mm, a place near the
-    midline of the arch, to some millimetres."""
+    midline of the arch, to some millimetres; part : of an arch only a part is there."""
     hand, middle = hand or Hand(), np.asarray(midline, float)
     graph = surface_graph(mesh)
     border = _border(mesh)
@@ -90,9 +93,9 @@ def teeth_told(mesh: Mesh, *, jaw: str, up: ArrayLike, front: ArrayLike, midline
     rounds = int(np.clip(round(2 * (EDGE_MM / graph.length.mean()) ** 2), 1, 6))
     normals = evened_normals(mesh, graph, rounds)
     bent = bend(normals, graph)
-    axes, local = _levelled(mesh, plan_axes(up, front, jaw), middle)
-    found = evidence(local, normals @ axes.T, bent, bent.across @ axes.T, area)
-    said = heard(found, jaw, hand, axes, middle)
+    axes, local = _levelled(mesh, plan_axes(up, front, jaw), middle, part is not None)
+    found = evidence(local, normals @ axes.T, bent, bent.across @ axes.T, area, part=part is not None)
+    said = heard(found, jaw, hand, axes, middle, part=part)
     on_edges = bent.on_edges(graph)
     cost = graph.length * (0.15 + np.clip(-on_edges - 0.2, 0, 3) * 2.0)
 
@@ -117,7 +120,7 @@ def teeth_told(mesh: Mesh, *, jaw: str, up: ArrayLike, front: ArrayLike, midline
     fdi = np.array([0, *(c.slot.fdi if c else 0 for c in known.crowns)], np.int16)
     crease = np.clip(-soft.least, 0, 3)
     told = [
-        _told(mesh, local, found.line, c, k + 1, even, label, crease, border, said.named)
+        _told(mesh, local, found.line, c, k + 1, even, label, crease, border, said.named, part.sure if part else 1.0)
         for k, c in enumerate(known.crowns) if c is not None and (label == k + 1).any()
     ]  # fmt: skip
     teeth = [t for t in told if t is not None]
@@ -153,9 +156,11 @@ def _border(mesh: Mesh) -> NDArray[np.bool_]:
     return out
 
 
-def _levelled(mesh: Mesh, axes: NDArray, middle: NDArray) -> tuple[NDArray, NDArray]:
-    """(axes, (n, 3) places) of the plan in which the tips lie flat."""
+def _levelled(mesh: Mesh, axes: NDArray, middle: NDArray, part: bool) -> tuple[NDArray, NDArray]:
+    """(axes, (n, 3) places) of the plan in which the tips lie flat; those of a part say too little of it."""
     local = (mesh.vertices_mm - middle) @ axes.T
+    if part:
+        return axes, local
     for _ in range(3):
         turn = levelling(local)
         axes, local = turn @ axes, local @ turn.T
@@ -179,7 +184,7 @@ def _real(known: Seeds, k: int, none: list[int], named: set[int]) -> int:
 
 def _told(
     mesh: Mesh, local: NDArray, line: ArchLine, crown: Crown, k: int, even: Evened, label: NDArray, crease: NDArray, border: NDArray,
-    named: set[int],
+    named: set[int], place_sure: float,
 ) -> ToothTold | None:  # fmt: skip
     mine = np.flatnonzero(label == k)
     margin = margin_of(mesh, even, k, crease, border)
@@ -192,7 +197,7 @@ def _told(
     own = local[mine]
     by_hand = fdi in named
     return ToothTold(
-        fdi, 1.0 if by_hand else _confidence(crown), by_hand, mesh.vertices_mm[mine].mean(0),
+        fdi, 1.0 if by_hand else min(_confidence(crown), place_sure), by_hand, mesh.vertices_mm[mine].mean(0),
         width_mm(own, way, crown.tall, fdi % 10 < 4), mesh.vertices_mm[mine[tips_of(own, way, line.outward[at], fdi % 10)]], margin,
     )  # fmt: skip
 

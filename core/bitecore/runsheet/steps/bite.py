@@ -178,7 +178,8 @@ def _doubtful(came: Facing) -> Flag:
 
 def _from_level(upper: Jaw, lower: Jaw) -> _Found:
     """Where each jaw is levelled by itself: planes and midlines on each other, for a person to nudge from."""
-    benches = [bench_of(occlusal_frame(j.mesh, up=j.up, front=j.front), name) for j, name in ((upper, "upper"), (lower, "lower"))]
+    frames = [occlusal_frame(j.mesh, up=j.up, front=j.front, midline_mm=j.incisal if j.part else None) for j in (upper, lower)]
+    benches = [bench_of(frame, name) for frame, name in zip(frames, ("upper", "lower"), strict=True)]
     text = "The lower stands as set by hand, from where each jaw is levelled by itself: no scan says that it bites so."
     return _Found(np.linalg.inv(benches[0]) @ benches[1], "by hand", (Flag("by-hand", "look", text),))
 
@@ -349,7 +350,7 @@ STEP = Step(
     name="bite",
     title="Bite",
     number=2,
-    version=7,
+    version=8,
     over=WHOLE,
     settings=BiteSettings,
     beside={"nudged_on": Beside(_NUDGE, anew=True)},

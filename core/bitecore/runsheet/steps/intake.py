@@ -45,6 +45,9 @@ Kind = Literal["auto", "jaw", "bite", "impression", "closed", "die", "desk", "bo
 class IntakeSettings(StepSettings):
     kind: Kind = setting("auto", label="What it is", help="Auto: as the shape says. A choice here stands.")
     jaw: Literal["auto", "upper", "lower"] = setting("auto", label="Jaw", help="Auto: as the shape says.")
+    side: Literal["auto", "right", "front", "left"] = setting(
+        "auto", label="Part of the arch", help="Of a scan of a part: where in the patient it lies. Auto: as its shape says.", main=False
+    )
     unit: Literal["auto", "mm", "cm", "m", "inch"] = setting(
         "auto", label="Unit of the file", help="Auto: from its size. STL files do not say their unit.", main=False
     )
@@ -66,14 +69,14 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
     run.tick(0.5, "looking at the shape")
     with ThreadPoolExecutor(1) as beside:
         crossing = beside.submit(crossing_faces, welded.mesh)
-        shape = recognise(welded.mesh)
+        shape = _seen(welded.mesh, settings)
     crosses = crossing.result()
     if settings.unit == "auto" and shape.kind == "die":
         # A die is a fraction of a jaw: its own size tells the unit better.
         unit = unit_of(extent, usual_mm=_DIE_MM)[0]
         if unit != found_unit:
             welded = weld(soup.points * UNITS[unit])
-            shape, crosses = recognise(welded.mesh), crossing_faces(welded.mesh)
+            shape, crosses = _seen(welded.mesh, settings), crossing_faces(welded.mesh)
     home = find(welded.mesh)
     kind = settings.kind if settings.kind != "auto" else "returned" if home else shape.kind
     # An impression is a negative: turned about it would still not be the jaw with its tray.
@@ -99,6 +102,9 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
         "folds": bool(crosses.any()),
         "spikes": kind in SCANNED and bool(spikes(mesh).any()),
     }
+    if shape.part and jaw:
+        about["part"] = [round(mm, 1) for mm in shape.part.reach_mm(jaw)]
+        about["part_sure"] = round(shape.part.sure, 3)
     if home:
         about["block"] = {
             "jaw": home.jaw,
@@ -106,11 +112,17 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
             "rms_mm": home.rms_mm,
             "error_mm": home.error_mm,
         }
-    flags = [*_what_flags(inputs.piece, about, settings, unit_confidence), *findings(inputs.piece, mesh, kind, crosses)]
+    flags = [*_what_flags(inputs.piece, about, settings, unit_confidence), *_part_flags(about, shape)]
+    flags += findings(inputs.piece, mesh, kind, crosses)
     if soup.dropped_nan or welded.degenerate:
         flags.append(Flag("dropped-triangles", "note", _dropped_words(soup.dropped_nan, welded.degenerate)))
     figure = f"{mesh.triangles:,} triangles"
     return StepResult({"mesh": mesh, "about": about}, _readings(mesh, soup.dropped_nan, welded.degenerate), tuple(flags), figure)
+
+
+def _seen(mesh: Mesh, settings: IntakeSettings) -> Shape:
+    side, jaw = (None if said == "auto" else said for said in (settings.side, settings.jaw))
+    return recognise(mesh, side=side, named=jaw)
 
 
 def _jaw(shape: Shape, settings: IntakeSettings, kind: str) -> str | None:
@@ -147,6 +159,22 @@ def _what_flags(piece: str, about: dict, settings: IntakeSettings, unit_confiden
     return flags
 
 
+def _part_flags(about: dict, shape: Shape) -> list[Flag]:
+    """A part of an arch is said to be one, and asked about where it may as well face otherwise."""
+    if "part" not in about or shape.part is None:
+        return []
+    right, left = about["part"]
+    if min(right, left) > 0:
+        text = f"A part of an arch: {right:.0f} mm on the patient’s right of the midline and {left:.0f} mm on the left, along the arch."
+    else:
+        side, near = ("right", -left) if right > left else ("left", -right)
+        text = f"A part of an arch: the patient’s {side}, from about {near:.0f} mm behind the midline on, along the arch."
+    if shape.part.sure >= SURE:
+        return [Flag("part-of-arch", "note", text)]
+    ask = f" {shape.part.sure:.0%} sure: such a short piece may lie on the other side as well. Say which, under Part of the arch."
+    return [Flag("part-of-arch", "look", text + ask)]
+
+
 def _readings(mesh: Mesh, nan: int, degenerate: int) -> tuple[Reading, ...]:
     low, high = bounds_mm(mesh)
     size = high - low
@@ -167,7 +195,7 @@ STEP = Step(
     name="intake",
     title="Intake",
     number=1,
-    version=11,
+    version=12,
     over=SCANS,
     settings=IntakeSettings,
     needs={"file": Need("source", "file")},

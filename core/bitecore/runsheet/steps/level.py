@@ -80,7 +80,8 @@ def apply(inputs: Inputs, settings: LevelSettings, run: Run) -> StepResult:
         if piece == leader or to_bite.get(piece) is None:
             about = inputs["about"][piece]
             up, front = np.array(about["up"]), np.array(about["front"])
-            shaped = occlusal_frame(inputs["mesh"][piece], up=up, front=front)
+            middle = about["incisal"] if "part" in about else None
+            shaped = occlusal_frame(inputs["mesh"][piece], up=up, front=front, midline_mm=middle)
             frames[piece] = by_teeth(shaped, {t["fdi"]: np.array(t["tips_mm"]) for t in inputs["teeth"].get(piece) or ()})
     marks = settings.marks
     marked = marks is not None and marks.on in frames
@@ -185,7 +186,7 @@ STEP = Step(
     name="level",
     title="Level",
     number=3,
-    version=6,
+    version=7,
     over=WHOLE,
     settings=LevelSettings,
     beside={"auto": Beside(_HAND)},

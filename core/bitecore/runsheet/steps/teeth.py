@@ -16,6 +16,7 @@ from ...anatomy.swabbed import Stroke
 from ...anatomy.teeth.hand import Hand, Word
 from ...anatomy.teeth.line import NoArch
 from ...anatomy.teeth.margins import Margin
+from ...anatomy.teeth.prices import Partly
 from ...anatomy.teeth.sizes import ARCH, size_of
 from ...anatomy.teeth.told import Told, ToothTold, teeth_told
 from ...engine.entries import Entry, EntryId, Points, in_order, points_of
@@ -32,6 +33,8 @@ from ..values import Point, ToothFound
 SURE = 0.6
 # What a channel of tooth numbers is told apart to: every number is a whole step of the stage's code.
 _NUMBERS = 126
+# Of a part of an arch that reaches past its midline, and of one that does not, Intake knows so well where the midline lies.
+_MIDLINE_MM, _OFF_MIDLINE_MM = 4.0, 9.0
 # Farther than this from where it was said, nothing of the surface is left there.
 _LOST_MM = 3.0
 _SAYS = {
@@ -87,8 +90,9 @@ def apply(inputs: Inputs, settings: TeethSettings, run: Run) -> StepResult:
     hand, lost = _hand(part, settings, inputs)
     hand = replace(hand, charted=tuple(n for n in _charted(inputs["chart"]) if tooth(n).jaw == jaw))
     middle = about["incisal"] if about["incisal"] is not None else part.vertices_mm.mean(0)
+    partly = _partly(about)
     try:
-        told = teeth_told(part, jaw=jaw, up=about["up"], front=about["front"], midline=middle, hand=hand)
+        told = teeth_told(part, jaw=jaw, up=about["up"], front=about["front"], midline=middle, hand=hand, part=partly)
     except NoArch:
         told = Told(np.zeros(len(part.vertices_mm), np.int16), [], 1.0)
     run.tick(0.9, "margins")
@@ -103,6 +107,12 @@ def apply(inputs: Inputs, settings: TeethSettings, run: Run) -> StepResult:
         "midline": _midline(told),
     }
     return StepResult(values, _readings(told, jaw), tuple(flags), f"{len(teeth)} teeth")
+
+
+def _partly(about: dict) -> Partly | None:
+    if "part" not in about:
+        return None
+    return Partly(_MIDLINE_MM if min(about["part"]) > 0 else _OFF_MIDLINE_MM, about["part_sure"])
 
 
 def _main(mesh: Mesh) -> tuple[Mesh, NDArray[np.bool_]]:
@@ -246,7 +256,7 @@ STEP = Step(
     name="teeth",
     title="Teeth",
     number=4,
-    version=1,
+    version=2,
     over=JAWS,
     part_of="trim",
     settings=TeethSettings,
