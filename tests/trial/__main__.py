@@ -69,6 +69,7 @@ def main() -> int:
                 (OWN, teeth.judged_teeth, numbers),
                 (WIDE, teeth.judged_wide_teeth, odd),
                 ("hard", teeth.judged_hard_teeth, numbers),
+                ("hard, with colours", teeth.judged_coloured_teeth, numbers[: max(len(numbers) // 2, 1)]),
                 (SECOND, teeth.judged_second_teeth, numbers),
                 ("with brackets", teeth.judged_bracketed, numbers[: max(len(numbers) // 2, 1)]),
             )

@@ -14,6 +14,7 @@ from bitecore.anatomy.edge_line import Keep, gaps_of, kept, known, line_of
 from bitecore.anatomy.teeth.told import Told, ToothTold, teeth_told
 from bitecore.mesh import Mesh, face_areas_mm2, face_components
 from bitecore.mesh.topology import at_border
+from bitecore.ops.surface_graph import surface_graph
 from demo.arch import ArchPlan, pair
 from demo.variants import bracketed
 
@@ -80,12 +81,35 @@ def judged_bracketed(number: int, *, step_mm: float = 0.35) -> list[JawOutcome]:
     return [outcome(number, name, bracketed(jaw)) for name, jaw in (("upper", both.upper), ("lower", both.lower))]
 
 
-def outcome(number: int, name: str, jaw) -> JawOutcome:  # noqa: ANN001
+def judged_coloured_teeth(number: int, *, grid_mm: float = 0.5) -> list[JawOutcome]:
+    """The hard ones with colours, as scanners have them: not sharp, with noise, stains and pale places."""
+    both = pair(hard_plan(number, grid_mm=grid_mm))
+    return [outcome(number, name, jaw, coloured=True) for name, jaw in (("upper", both.upper), ("lower", both.lower))]
+
+
+def tinted(mesh: Mesh, truth: NDArray, seed: int) -> NDArray[np.float32]:
+    """(m,) how red each triangle is (a*): teeth about 2, gum about 18 (no source)."""
+    rng, n = np.random.default_rng(seed), len(mesh.vertices_mm)
+    graph = surface_graph(mesh)
+    (i, j), corner = graph.edges.T, mesh.faces.ravel()
+    many = np.maximum(np.bincount(i, minlength=n) + np.bincount(j, minlength=n), 1)
+    tooth = np.bincount(corner, np.repeat((truth > 0).astype(float), 3), n) / np.maximum(np.bincount(corner, minlength=n), 1)
+    for _ in range(3):
+        tooth = 0.5 * tooth + 0.5 * (np.bincount(i, tooth[j], n) + np.bincount(j, tooth[i], n)) / many
+    red = 18.0 - 16.0 * tooth + rng.normal(0, 2.5, n)
+    for _ in range(25):
+        away = ((mesh.vertices_mm - mesh.vertices_mm[rng.integers(n)]) ** 2).sum(1)
+        red += rng.normal(0, 5) * np.exp(-away / (2 * rng.uniform(0.8, 2.5) ** 2))
+    return red[mesh.faces].mean(1).astype(np.float32)
+
+
+def outcome(number: int, name: str, jaw, *, coloured: bool = False) -> JawOutcome:  # noqa: ANN001
     label = face_components(jaw.mesh)[1]
     main = label == np.bincount(label).argmax()
     mesh, truth = jaw.mesh.of_faces(main), jaw.tooth[main]
+    tint = tinted(mesh, truth, number) if coloured else None
     start = time.perf_counter()
-    told = teeth_told(mesh, jaw=name, up=jaw.up(), front=_FRONT, midline=_midline(mesh, truth))
+    told = teeth_told(mesh, jaw=name, up=jaw.up(), front=_FRONT, midline=_midline(mesh, truth), tint=tint)
     seconds = time.perf_counter() - start
     return beside(number, name, mesh, truth, told, seconds, jaw.up())
 

@@ -278,7 +278,8 @@ def _ends(own: NDArray, seat: Seat) -> tuple[float, float]:
     """How far it reaches with its gum: where teeth are missing at an end the ridge goes on."""
     deep = own[own[:, 2] > -_RIDGE_MM]
     off, on = seat.form.tree.query(deep[:, :2])
-    low, high = np.quantile(seat.form.along[on[off < _BESIDE_MM]], [0.01, 0.99])
+    near = off < _BESIDE_MM
+    low, high = np.quantile(seat.form.along[on[near] if near.any() else slice(None)], [0.01, 0.99])
     return float(low), float(high)
 
 

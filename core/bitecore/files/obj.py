@@ -1,4 +1,4 @@
-"""OBJ in: vertices (colours after them are read over) and faces, polygons cut into fans.
+"""OBJ in: vertices, colours after them where there are any, and faces, polygons cut into fans.
 
 Lines `v x y z …` and `f a b c …`, indices from 1 or backwards from the last vertex, each with or without /texture/normal
 (Wavefront, Advanced Visualizer manual, appendix B1; from memory).
@@ -16,6 +16,7 @@ from ..errors import UnreadableFile
 from .count import check_count, check_points
 from .numbers import BAD, LATER, decimal, read_later, whole
 
+_VERTEX_LINE = re.compile(rb"^v[ \t]+([^\r\n]*)", re.MULTILINE)
 _VERTEX = re.compile(rb"^v\s", re.MULTILINE)
 
 
@@ -39,11 +40,31 @@ def read(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
         raise UnreadableFile(f"“{name}” is an OBJ that is cut short or damaged. Copy or export it again.", code="truncated-file") from error
 
 
-def _read(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
-    if b"\\" in data:
-        # A backslash at the end of a line carries it on.
-        data = data.replace(b"\\\r\n", b"   ").replace(b"\\\n", b"  ")
+def face_colours(data: bytes) -> NDArray[np.uint8] | None:
+    """(m, 3) of each triangle in the order of `read`, the mean of its corners; None unless every vertex has six numbers, the last three
+    from 0 to 1. Of a file that was read."""
+    data = _joined(data)
+    rows = [line.split() for line in re.findall(_VERTEX_LINE, data)]
+    if not rows or {len(row) for row in rows} != {6}:
+        return None
+    colours = np.array(rows)[:, 3:].astype(np.float64)
+    if not (colours.min() >= 0 and colours.max() <= 1):
+        return None
     text = np.frombuffer(data, np.uint8)
+    points, triangles = _counted(text)
+    vertices, faces = np.empty((points, 3)), np.empty((triangles, 3), np.int64)
+    _filled(text, vertices, faces, np.empty((3 * points, 3), np.int64))
+    faces = np.where(faces < 0, faces + len(vertices), faces - 1)
+    return np.rint(255.0 * colours[faces].mean(1)).astype(np.uint8)
+
+
+def _joined(data: bytes) -> bytes:
+    """A backslash at the end of a line carries it on."""
+    return data.replace(b"\\\r\n", b"   ").replace(b"\\\n", b"  ") if b"\\" in data else data
+
+
+def _read(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
+    text = np.frombuffer(_joined(data), np.uint8)
     points, triangles = _counted(text)
     check_count(name, triangles, limit)
     check_points(name, points, limit)

@@ -5,6 +5,7 @@ Header of elements and properties, then the values in the order declared (Turk, 
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numba as nb
@@ -17,6 +18,7 @@ from .count import check_count, check_points
 from .numbers import BAD, LATER, decimal, read_later, whole, word
 
 _LONGEST_HEADER = 100_000
+_RGB = ("red", "green", "blue")
 
 TYPES = {
     "char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1",
@@ -56,9 +58,7 @@ def read(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
 
 
 def _read(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
-    form, elements, at = _header(data)
-    body: _Text | _Binary
-    body = _Text(data, at, limit) if form == "ascii" else _Binary(data, at, limit, form == "binary_big_endian")
+    elements, body = _opened(data, limit)
     vertices: NDArray | None = None
     faces: NDArray | None = None
     for element in elements:
@@ -79,6 +79,29 @@ def _read(name: str, data: bytes, limit: int) -> NDArray[np.float64]:
     if faces.min() < 0 or faces.max() >= len(vertices):
         raise ValueError("index out of range")
     return vertices[faces.ravel()]
+
+
+def face_colours(data: bytes) -> NDArray[np.uint8] | None:
+    """(m, 3) of each triangle in the order of `read`, the mean of its corners; None where vertices have none. Of a file that was read."""
+    elements, body = _opened(data, 10**9)
+    if not any(e.name == "vertex" and all(c in e.columns for c in _RGB) for e in elements):
+        return None
+    colours, faces = np.zeros((0, 3)), np.zeros((0, 3), np.int64)
+    for element in elements:
+        if element.name == "vertex":
+            colours = body.points(element, _RGB)
+            value = next(v for n, v, _ in element.properties if n == "red")
+            colours = colours * (255.0 if value[0] == "f" else 1.0 if value == "u1" else 255.0 / 65535.0)
+        else:
+            lists = body.faces(element)
+            faces = lists if element.name == "face" else faces
+    return np.clip(np.rint(colours[faces].mean(1)), 0, 255).astype(np.uint8)
+
+
+def _opened(data: bytes, limit: int) -> tuple[list[Element], _Text | _Binary]:
+    form, elements, at = _header(data)
+    body = _Text(data, at, limit) if form == "ascii" else _Binary(data, at, limit, form == "binary_big_endian")
+    return elements, body
 
 
 def _header(data: bytes) -> tuple[str, list[Element], int]:
@@ -114,14 +137,14 @@ class _Binary:
         least = sum(np.dtype(length or value).itemsize for _, value, length in element.properties)
         return (len(self.data) - self.at) // least if least else element.count
 
-    def points(self, element: Element) -> NDArray[np.float64]:
-        """(n, 3), of an element of plain numbers."""
+    def points(self, element: Element, names: Sequence[str] = "xyz") -> NDArray[np.float64]:
+        """(n, 3), of an element of plain numbers. names : of three properties."""
         if any(length is not None for _, _, length in element.properties):
             raise ValueError("a vertex with a list")
         order = ">" if self.big else "<"
         table = np.frombuffer(self.data, np.dtype([(p, order + value) for p, value, _ in element.properties]), element.count, self.at)
         self.at += table.dtype.itemsize * element.count
-        return np.stack([np.asarray(table[axis], np.float64) for axis in "xyz"], axis=1)
+        return np.stack([np.asarray(table[axis], np.float64) for axis in names], axis=1)
 
     def faces(self, element: Element) -> NDArray[np.int64]:
         """(m, 3): fans of an element's lists; of one without lists nothing, but it is passed over."""
@@ -165,11 +188,11 @@ class _Text:
         # A word and the blank after it are two bytes at least; the last has none.
         return (len(self.text) - self.at + 1) // (2 * len(element.properties)) if element.properties else element.count
 
-    def points(self, element: Element) -> NDArray[np.float64]:
+    def points(self, element: Element, names: Sequence[str] = "xyz") -> NDArray[np.float64]:
         if any(length is not None for _, _, length in element.properties):
             raise ValueError("a vertex with a list")
         column = element.columns
-        places = np.array([column[axis] for axis in "xyz"], np.int64)
+        places = np.array([column[axis] for axis in names], np.int64)
         out, spans = np.empty((element.count, 3)), np.empty((3 * element.count, 3), np.int64)
         later, self.at = _text_points(self.text, self.at, len(element.properties), places, out, spans)
         if later < 0:

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from ..errors import UnreadableFile
 from ..limits import Limits
 from . import glb_read, obj, ply, stl, threemf_read
+from .colours import face_colours
 
 READABLE = (".stl", ".ply", ".obj", ".3mf", ".glb")
 _ZIP = (b"PK\x03\x04", b"PK\x05\x06")
@@ -49,11 +50,13 @@ class ReadMesh:
 
     points      : (3m, 3) float64, three corners per triangle in file units
     dropped_nan : triangles left out
+    colours     : (m, 3) uint8 red, green, blue of each triangle, None where the file has none
     """
 
     points: NDArray[np.float64]
     form: str
     dropped_nan: int
+    colours: NDArray[np.uint8] | None = None
 
     @property
     def triangles(self) -> int:
@@ -72,7 +75,8 @@ def read_mesh(name: str, data: bytes, limits: Limits | None = None) -> ReadMesh:
             "whatever its name says. Export the scan as one of these.",
             code="not-a-scan",
         )
-    return _without_nan(name, _READERS[kind](name, data, limits.triangles), kind)
+    points = _READERS[kind](name, data, limits.triangles)
+    return _without_nan(name, points, kind, face_colours(data, kind))
 
 
 _READERS = {
@@ -104,7 +108,7 @@ def sniff(data: bytes) -> str | None:
     return None
 
 
-def _without_nan(name: str, points: NDArray, form: str) -> ReadMesh:
+def _without_nan(name: str, points: NDArray, form: str, colours: NDArray[np.uint8] | None) -> ReadMesh:
     # Beyond a kilometre nothing is a scan in any unit: such numbers are garbage like NaN.
     bad = ~(np.abs(points) < 1e6).all(1)
     dropped = 0
@@ -112,12 +116,13 @@ def _without_nan(name: str, points: NDArray, form: str) -> ReadMesh:
         lost = bad.reshape(-1, 3).any(1)
         dropped = int(lost.sum())
         points = points[np.repeat(~lost, 3)]
+        colours = None if colours is None else colours[~lost]
     if len(points) == 0:
         why = "every triangle in it has a vertex that is not a number" if dropped else "it holds no triangles"
         raise UnreadableFile(f"“{name}” cannot be used: {why}. Export the scan again.", code="no-triangles")
     if not _any_area(points):
         raise UnreadableFile(f"“{name}” cannot be used: none of its triangles has an area. Export the scan again.", code="no-triangles")
-    return ReadMesh(np.ascontiguousarray(points, np.float64), form, dropped)
+    return ReadMesh(np.ascontiguousarray(points, np.float64), form, dropped, colours)
 
 
 def _any_area(points: NDArray) -> bool:

@@ -47,8 +47,14 @@ def _weld(bits, points):
 
 @dataclass(frozen=True)
 class Welded:
+    """kept : (m,) which of the triangles given are left"""
+
     mesh: Mesh
-    degenerate: int
+    kept: NDArray[np.bool_]
+
+    @property
+    def degenerate(self) -> int:
+        return int((~self.kept).sum())
 
 
 def weld(points_mm: NDArray[np.float64]) -> Welded:
@@ -58,4 +64,4 @@ def weld(points_mm: NDArray[np.float64]) -> Welded:
     faces = corner.reshape(-1, 3)
     good = (faces[:, 0] != faces[:, 1]) & (faces[:, 1] != faces[:, 2]) & (faces[:, 2] != faces[:, 0])
     mesh = Mesh.of(points[first], faces[good], source=np.arange(good.sum()))
-    return Welded(mesh.of_faces(np.ones(mesh.triangles, bool)) if not good.all() else mesh, int((~good).sum()))
+    return Welded(mesh.of_faces(np.ones(mesh.triangles, bool)) if not good.all() else mesh, good)

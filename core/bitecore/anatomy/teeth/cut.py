@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from ...ops.mincut import cut_in_two
 from ...ops.surface_graph import Spreading, SurfaceGraph
 from .hand import Hand, covered
+from .hues import HUE_PULL
 from .outline import Outlined
 from .seeds import Seeds
 
@@ -43,7 +44,8 @@ def settled(
     none = fdi[np.minimum(label, known.gum)] == 0
     off = np.where(within & none, 9.0, off)
     fixed = np.where(np.abs(off) < _BAND_MM, 0, np.where(within & ~none, 1, -1)).astype(np.int8)
-    leaning = np.clip(-off, -1, 1) * _PULL * area * (EDGE_MM / graph.length.mean()) ** 2
+    colour = 0.0 if known.hue is None else HUE_PULL * known.hue
+    leaning = (np.clip(-off, -1, 1) + colour) * _PULL * area * (EDGE_MM / graph.length.mean()) ** 2
     return cut_in_two(graph.edges, _capacity(on_edges), fixed, leaning)
 
 

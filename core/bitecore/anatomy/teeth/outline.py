@@ -16,6 +16,7 @@ from scipy.ndimage import gaussian_filter1d
 from ...ops.curvature import towards
 from ...ops.surface_graph import FAR, Spreading, SurfaceGraph
 from .evidence import Evidence
+from .hues import HUE_PRIOR
 from .line import STEP_MM
 from .seeds import Crown, Seeds
 
@@ -143,6 +144,10 @@ def _prior(local: NDArray, known: Seeds, owner: NDArray, k: int, crown: Crown, w
     between = np.clip((0.56 * crown.tall - (crown.top - local[which, 2])) / (0.35 * crown.tall), -1, 1)
     own, flooded = known.own[which] == k, owner[which] == k + 1
     prior = np.where(flooded, np.where(own, known.prior[which], np.minimum(between, 0.5)), np.where(own, -0.5, -1.0))
+    if known.hue is not None:
+        # Where it is of this tooth or of none, and no seed is.
+        free = own & flooded & (known.seed[which] == 0)
+        prior = np.where(free, np.clip(prior + HUE_PRIOR * known.hue[which], -1, 1), prior)
     return np.where(known.seed[which] == known.gum, -1.0, prior)
 
 

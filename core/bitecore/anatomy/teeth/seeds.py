@@ -38,11 +38,13 @@ class Crown:
 @dataclass
 class Seeds:
     """For each vertex: seed (0 free, k + 1 tooth k, len + 1 gum), prior (-1 gum to 1 tooth), own (the tooth in whose stretch it lies,
-    -1 none). crowns : of each slot, None where nothing of it is seen"""
+    -1 none). hue : what its colour says, -1 gum to 1 tooth, None where colours say nothing; crowns : of each slot, None where nothing of it
+    is seen"""
 
     seed: NDArray[np.int32]
     prior: NDArray[np.float64]
     own: NDArray[np.int64]
+    hue: NDArray[np.float64] | None = None
     crowns: list[Crown | None] = field(default_factory=list)
 
     @property

@@ -18,6 +18,7 @@ from .crowns import tips_of, width_mm
 from .cut import EDGE_MM, brushed, labelled, settled
 from .evidence import evidence
 from .hand import Hand, heard
+from .hues import at_corners, hue
 from .line import STEP_MM, ArchLine, levelling
 from .margins import Evened, Margin, evened, margin_of
 from .outline import Outlined, outlined
@@ -82,10 +83,19 @@ def plan_axes(up: ArrayLike, front: ArrayLike, jaw: str) -> NDArray[np.float64]:
 
 
 def teeth_told(
-    mesh: Mesh, *, jaw: str, up: ArrayLike, front: ArrayLike, midline: ArrayLike, hand: Hand | None = None, part: Partly | None = None
+    mesh: Mesh,
+    *,
+    jaw: str,
+    up: ArrayLike,
+    front: ArrayLike,
+    midline: ArrayLike,
+    hand: Hand | None = None,
+    part: Partly | None = None,
+    tint: NDArray | None = None,
 ) -> Told:
     """Of one connected surface in mm, outwards. up, front : (3,) in its frame, within about 15°; midline : (3,) mm, a place near the
-    midline of the arch, to some millimetres; part : of an arch only a part is there."""
+    midline of the arch, to some millimetres; part : of an arch only a part is there; tint : (m,) how red each triangle is, where the scan
+    has colours."""
     hand, middle = hand or Hand(), np.asarray(midline, float)
     graph = surface_graph(mesh)
     border = _border(mesh)
@@ -99,9 +109,13 @@ def teeth_told(
     on_edges = bent.on_edges(graph)
     cost = graph.length * (0.15 + np.clip(-on_edges - 0.2, 0, 3) * 2.0)
 
+    red = None if tint is None else at_corners(mesh, tint)
+
     def ringed(scale: float) -> _Ringed:
         known = seeds(local, found, said.read.slots, jaw, border, scale)
         owner, _away = flooded(np.where(known.seed < known.gum, known.seed, 0), cost, graph)
+        if red is not None:
+            known.hue = hue(red, graph, known)
         return _Ringed(known, owner, outlined(local, graph, normals, bent.tensor, found, known, owner), scale)
 
     best = max((ringed(scale) for scale in _STARTS), key=lambda r: r.fits)

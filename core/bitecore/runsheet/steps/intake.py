@@ -10,10 +10,11 @@ import numpy as np
 from ...anatomy.block import find
 from ...anatomy.jawshape import UNITS, unit_of
 from ...anatomy.whatis import Shape, recognise
-from ...engine.gives import MESH, json_of
+from ...engine.gives import FILES, MESH, Files, FileValue, json_of
 from ...engine.model import SCANS, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
 from ...files import Limits, read_mesh
+from ...files.colours import redness
 from ...mesh import Mesh, area_mm2, bounds_mm, surface_print
 from ...ops.crossing import crossing_faces
 from ...ops.flaws import spikes
@@ -117,7 +118,10 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
     if soup.dropped_nan or welded.degenerate:
         flags.append(Flag("dropped-triangles", "note", _dropped_words(soup.dropped_nan, welded.degenerate)))
     figure = f"{mesh.triangles:,} triangles"
-    return StepResult({"mesh": mesh, "about": about}, _readings(mesh, soup.dropped_nan, welded.degenerate), tuple(flags), figure)
+    tint = Files() if soup.colours is None else Files([FileValue("tint", redness(soup.colours[welded.kept]).astype("<f2").tobytes())])
+    return StepResult(
+        {"mesh": mesh, "about": about, "tint": tint}, _readings(mesh, soup.dropped_nan, welded.degenerate), tuple(flags), figure
+    )
 
 
 def _seen(mesh: Mesh, settings: IntakeSettings) -> Shape:
@@ -199,7 +203,7 @@ STEP = Step(
     over=SCANS,
     settings=IntakeSettings,
     needs={"file": Need("source", "file")},
-    gives={"mesh": MESH, "about": json_of(About)},
+    gives={"mesh": MESH, "about": json_of(About), "tint": FILES},
     apply=apply,
     about="What came in: its unit, what it is, which way it faces, what is wrong with it.",
     shows=("mesh",),

@@ -92,7 +92,9 @@ def apply(inputs: Inputs, settings: TeethSettings, run: Run) -> StepResult:
     middle = about["incisal"] if about["incisal"] is not None else part.vertices_mm.mean(0)
     partly = _partly(about)
     try:
-        told = teeth_told(part, jaw=jaw, up=about["up"], front=about["front"], midline=middle, hand=hand, part=partly)
+        told = teeth_told(
+            part, jaw=jaw, up=about["up"], front=about["front"], midline=middle, hand=hand, part=partly, tint=_tint(part, inputs["tint"])
+        )
     except NoArch:
         told = Told(np.zeros(len(part.vertices_mm), np.int16), [], 1.0)
     run.tick(0.9, "margins")
@@ -107,6 +109,15 @@ def apply(inputs: Inputs, settings: TeethSettings, run: Run) -> StepResult:
         "midline": _midline(told),
     }
     return StepResult(values, _readings(told, jaw), tuple(flags), f"{len(teeth)} teeth")
+
+
+def _tint(part: Mesh, tint: Files) -> NDArray[np.float32] | None:
+    """(m,) how red each triangle is, not a number where that is not known; None of a scan without colours."""
+    if not tint:
+        return None
+    known = np.r_[np.frombuffer(tint[0].data, "<f2").astype(np.float32), np.float32(np.nan)]
+    # What no scan has (-1) is the last.
+    return known[part.source]
 
 
 def _partly(about: dict) -> Partly | None:
@@ -260,7 +271,7 @@ STEP = Step(
     over=JAWS,
     part_of="trim",
     settings=TeethSettings,
-    needs={"mesh": Need("clean", "mesh"), "about": Need("intake", "about"), "chart": Need("case", "teeth")},
+    needs={"mesh": Need("clean", "mesh"), "about": Need("intake", "about"), "chart": Need("case", "teeth"), "tint": Need("intake", "tint")},
     gives={
         "mesh": MESH,
         "teeth": json_of(list[ToothFound]),
