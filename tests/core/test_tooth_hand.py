@@ -42,7 +42,7 @@ def clean() -> Mesh:
 def told(chart: str = "", **settings: Any) -> StepResult:
     about = {"up": lower().up().tolist(), "front": [0, -1, 0], "incisal": [0.0, 0.0, 0.0]}
     step = standard()["teeth"]
-    return step.apply(Inputs({"mesh": clean(), "about": about, "chart": chart}, "p", "lower"), step.check(settings), QUIET)
+    return step.apply(Inputs({"mesh": clean(), "about": about, "chart": chart, "tint": Files()}, "p", "lower"), step.check(settings), QUIET)
 
 
 def of(result: StepResult, fdi: int) -> dict:
@@ -185,7 +185,7 @@ class TeethStepTest(unittest.TestCase):
         step = standard()["teeth"]
         about = {"up": [0, 0, 1], "front": [0, -1, 0], "incisal": None}
         for mesh in (sphere(8.0, 30), sheet(30, 30, lambda x, y: 0 * x, (30.0, 30.0))):
-            result = step.apply(Inputs({"mesh": mesh, "about": about, "chart": ""}, "p", "lower"), step.check({}), QUIET)
+            result = step.apply(Inputs({"mesh": mesh, "about": about, "chart": "", "tint": Files()}, "p", "lower"), step.check({}), QUIET)
             self.assertEqual(result.values["teeth"], [])
             self.assertEqual([f.code for f in result.flags], ["no-teeth"])
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from bitecore.anatomy.whatis import recognise
+from bitecore.engine.gives import Files
 from bitecore.mesh import Mesh
 from bitecore.progress import QUIET
 from bitecore.runsheet import Inputs, standard
@@ -85,7 +86,7 @@ def _levelled(scans: dict[str, Mesh]) -> dict[str, np.ndarray]:
 
 def _teeth(mesh: Mesh, jaw: str, about: dict) -> list[dict]:
     step = standard()["teeth"]
-    return step.apply(Inputs({"mesh": mesh, "about": about, "chart": ""}, jaw, jaw), step.check({}), QUIET).values["teeth"]
+    return step.apply(Inputs({"mesh": mesh, "about": about, "chart": "", "tint": Files()}, jaw, jaw), step.check({}), QUIET).values["teeth"]
 
 
 def _beside(number: int, kind: str, found: np.ndarray, truth, jaw: str) -> LevelOutcome:  # noqa: ANN001

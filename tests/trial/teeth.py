@@ -109,12 +109,12 @@ def outcome(number: int, name: str, jaw, *, coloured: bool = False) -> JawOutcom
     mesh, truth = jaw.mesh.of_faces(main), jaw.tooth[main]
     tint = tinted(mesh, truth, number) if coloured else None
     start = time.perf_counter()
-    told = teeth_told(mesh, jaw=name, up=jaw.up(), front=_FRONT, midline=_midline(mesh, truth), tint=tint)
+    told = teeth_told(mesh, jaw=name, up=jaw.up(), front=_FRONT, midline=midline(mesh, truth), tint=tint)
     seconds = time.perf_counter() - start
     return beside(number, name, mesh, truth, told, seconds, jaw.up())
 
 
-def _midline(mesh: Mesh, truth: NDArray) -> NDArray:
+def midline(mesh: Mesh, truth: NDArray) -> NDArray:
     """As Intake tells it, to some millimetres: between the front teeth that are there."""
     front = np.isin(truth % 10, (1, 2)) & (truth > 0)
     return mesh.vertices_mm[mesh.faces[front if front.any() else truth >= 0]].mean((0, 1)) * [0, 1, 1]

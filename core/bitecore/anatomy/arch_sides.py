@@ -25,7 +25,7 @@ class ArchSides:
 
     def of(self, points_mm: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """((n,) mm to the inner side, (n,) 0 to 1 how straight it lies behind the last teeth)."""
-        _, at = cKDTree(self.line).query(points_mm)
+        at = self.nearest(points_mm)
         side = np.einsum("ij,ij->i", points_mm - self.line[at], self.inward[at])
         back = np.zeros(len(points_mm))
         for place, way in self.ends:
@@ -35,6 +35,10 @@ class ArchSides:
             straight = np.where(along > 0, along / np.maximum(np.hypot(along, aside), 1e-9), 0.0)
             back = np.maximum(back, straight**2)
         return side, back
+
+    def nearest(self, points_mm: NDArray[np.float64]) -> NDArray[np.int64]:
+        """(n,) which place of the line is nearest."""
+        return cKDTree(self.line).query(points_mm)[1]
 
     @property
     def _up(self) -> NDArray[np.float64]:

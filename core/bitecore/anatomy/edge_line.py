@@ -48,23 +48,27 @@ class Keep:
     outer_mm, inner_mm : on the side of cheeks and lips, and of palate or tongue; infinite for all that is there
     behind_mm          : behind the last tooth on each side
     off_mm             : nowhere is the line nearer to a tooth
+    frenum_mm          : nor so near to a frenum, unless it is pulled there
     """
 
     outer_mm: float
     inner_mm: float
     behind_mm: float
     off_mm: float
+    frenum_mm: float = 0.0
 
 
 @dataclass(frozen=True)
 class Kept:
     """value : (n,) above nought where the surface is kept; away : (n,) mm from the margins, infinite far from them and on teeth
     held : (k,) of the places the line was pulled to, those where a tooth holds it off
+    round_ : (f,) of the frena, those the line runs round
     """
 
     value: NDArray[np.float64]
     away: NDArray[np.float64]
     held: NDArray[np.bool_]
+    round_: NDArray[np.bool_]
 
 
 @dataclass(frozen=True)
@@ -74,11 +78,13 @@ class Known:
     tooth    : (n,) on a tooth
     crest    : (n,) on the crest of a gap
     doubt_mm : (n,) so far beyond where it was told the margin may run
+    frena    : the vertices of each
     """
 
     tooth: NDArray[np.bool_]
     crest: NDArray[np.bool_]
     doubt_mm: NDArray[np.float64]
+    frena: tuple[NDArray[np.int64], ...] = ()
 
 
 def known(
@@ -130,9 +136,21 @@ def kept(mesh: Mesh, teeth: Known, sides: ArchSides, keep: Keep, pulled_mm: NDAr
     most = float(np.clip(1.3 * np.abs(inside[at]).max(initial=0.0), 3 * _EVEN_MM, _MOST_PULL_MM))
     inside = np.clip(inside, -most, most)
     inside[tooth] = most
-    even = _pulled(mesh, _evened(graph, inside), at)
+    even, round_ = _round_frena(mesh, graph, teeth, keep.frenum_mm, inside)
+    even = _pulled(mesh, even, at)
     held = tooth[at] | (far[at] < keep.off_mm)
-    return Kept(np.where(tooth, most, np.maximum(even, keep.off_mm - far)), away, held)
+    return Kept(np.where(tooth, most, np.maximum(even, keep.off_mm - far)), away, held, round_)
+
+
+def _round_frena(mesh: Mesh, graph: SurfaceGraph, teeth: Known, off_mm: float, inside: NDArray) -> tuple[NDArray, NDArray[np.bool_]]:
+    """(what is kept, made even and off every frenum by so much; which of them that concerns)."""
+    round_ = np.array([off_mm > 0 and bool((inside[f] > 0).any()) for f in teeth.frena], bool)
+    if not round_.any():
+        return _evened(graph, inside), round_
+    first = np.full(len(inside), np.inf)
+    first[np.concatenate([f for f, cut in zip(teeth.frena, round_, strict=True) if cut])] = 0.0
+    off = np.minimum(distances(mesh, first, reach_mm=off_mm + 4 * _EVEN_MM), off_mm + 4 * _EVEN_MM) - off_mm
+    return np.minimum(_evened(graph, np.minimum(inside, off)), off), round_
 
 
 def _away(mesh: Mesh, teeth: Known, graph: SurfaceGraph, keep: Keep, more_mm: float) -> NDArray[np.float64]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from typing import Literal
 
 import numpy as np
@@ -12,9 +13,10 @@ from scipy.spatial import cKDTree
 
 from ...anatomy.arch_sides import arch_sides
 from ...anatomy.edge_line import Keep, Kept, gaps_of, kept, known, line_of
+from ...anatomy.frena import Frenum, frena
 from ...engine.entries import Entry, EntryId, Points, points_of
 from ...engine.gives import MESH, json_of
-from ...engine.model import JAWS, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
+from ...engine.model import JAWS, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
 from ...mesh import Mesh
 from ...mesh.topology import split_bow_ties
@@ -66,6 +68,9 @@ class EdgeSettings(StepSettings):
     off_mm: float = setting(
         0.5, ge=0.1, le=5, unit="mm", label="Off every tooth", main=False, help="Nowhere does the line come nearer to a tooth."
     )
+    frenum_mm: float = setting(
+        1.0, ge=0, le=5, unit="mm", label="Off every frenum", main=False, help="The line runs round frena by so much. 0: over them."
+    )
     pulls: dict[EntryId, Pull] = setting(
         {}, label="Pulled by hand", help="Where the edge line runs as a person put it.", form=False, max_length=200
     )
@@ -86,7 +91,10 @@ def apply(inputs: Inputs, settings: EdgeSettings, run: Run) -> StepResult:
     margins = [(t["margin_mm"], t["margin_confidence"]) for t in json.loads(inputs["margins"][0].data)]
     teeth = known(whole, numbers > 0, margins, gaps_of(middles, wide), up)
     pulled, lost = _places(whole, settings, inputs)
-    asked = kept(whole, teeth, arch_sides(middles, wide, up=up, front=front), _keep(settings), pulled)
+    sides = arch_sides(middles, wide, up=up, front=front)
+    folds = frena(whole, numbers > 0, {t["fdi"]: np.array(t["centre_mm"]) for t in found}, sides, up) if settings.frenum_mm else []
+    teeth = replace(teeth, frena=tuple(f.vertices for f in folds))
+    asked = kept(whole, teeth, sides, _keep(settings), pulled)
     run.tick(0.8, "cutting")
     mesh = clip(whole, snapped(whole, asked.value)).mesh
     if mesh.triangles == 0:
@@ -95,6 +103,7 @@ def apply(inputs: Inputs, settings: EdgeSettings, run: Run) -> StepResult:
     lines = line_of(whole, asked.value)[:1]
     drawn = [[_point(p) for p in line.points_mm[:: max(round(_DRAWN_MM * len(line.points_mm) / line.length_mm), 1)]] for line in lines]
     flags = [*_said(inputs.piece, numbers, inputs["told"], mesh, pulled, asked), *lost]
+    flags += [_round(inputs.piece, f, settings) for f, cut in zip(folds, asked.round_, strict=True) if cut]
     return StepResult({"mesh": mesh, "line": drawn}, _readings(whole, numbers, lines), tuple(flags), _figure(settings))
 
 
@@ -118,7 +127,7 @@ def _keep(settings: EdgeSettings) -> Keep:
     inner = {"same": settings.gum_mm, "all": np.inf, "band": settings.band_mm}[settings.inner]
     # Where nothing is said, behind the last teeth as much stays as outside of them.
     behind = settings.behind_mm if settings.behind_mm is not None else outer
-    return Keep(outer, inner, behind, settings.off_mm)
+    return Keep(outer, inner, behind, settings.off_mm, settings.frenum_mm)
 
 
 def _places(mesh: Mesh, settings: EdgeSettings, inputs: Inputs) -> tuple[NDArray[np.float64], list[Flag]]:
@@ -153,6 +162,12 @@ def _said(piece: str, numbers: NDArray, told: Mesh, mesh: Mesh, pulled: NDArray,
     return out[:12]
 
 
+def _round(piece: str, found: Frenum, settings: EdgeSettings) -> Flag:
+    text = f"A frenum on the {found.where} side: the edge line runs {settings.frenum_mm:g} mm round it."
+    fix = Fix("edge", piece, {"frenum_mm": 0.0}, label="Run over it")
+    return Flag("frenum", "note", text, Place(piece, _point(found.at_mm), 4.0), fix)
+
+
 def _readings(mesh: Mesh, numbers: NDArray, lines: list) -> tuple[Reading, ...]:
     if not lines:
         return ()
@@ -173,7 +188,7 @@ STEP = Step(
     name="edge",
     title="Edge line",
     number=4,
-    version=2,
+    version=3,
     over=JAWS,
     part_of="trim",
     settings=EdgeSettings,

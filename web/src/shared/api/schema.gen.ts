@@ -956,6 +956,8 @@ export interface components {
          *     up, front  : to the tips and to the lips, in the scan's home; incisal : between the incisors
          *     form       : of the file
          *     folds, spikes : has it any? Absent: not looked for
+         *     part       : of a part of an arch, mm along it to the patient's right and left of the midline; minus: it begins so far from it
+         *     part_sure  : 0 to 1, that it is this part
          */
         About: {
             block?: components["schemas"]["Block"];
@@ -985,6 +987,10 @@ export interface components {
             kind: string;
             /** Looks */
             looks: string | null;
+            /** Part */
+            part?: number[];
+            /** Part Sure */
+            part_sure?: number;
             print: components["schemas"]["Print"];
             /** Spikes */
             spikes?: boolean;
@@ -2259,6 +2265,12 @@ export interface components {
              */
             edge: "all" | "gum" | "vestibule";
             /**
+             * Off every frenum
+             * @description The line runs round frena by so much. 0: over them.
+             * @default 1
+             */
+            frenum_mm: number;
+            /**
              * Gum kept
              * @description From the margins. 1 to 2 mm for simple models, 4 to 5 mm for trays, splints and retainers (common practice).
              * @default 2
@@ -2966,6 +2978,8 @@ export interface components {
             about?: components["schemas"]["About"] | null;
             /** Mesh */
             mesh?: string | null;
+            /** Tint */
+            tint?: string[] | null;
         };
         /** IntakeNode */
         IntakeNode: {
@@ -3018,6 +3032,13 @@ export interface components {
              * @enum {string}
              */
             kind: "auto" | "jaw" | "bite" | "impression" | "closed" | "die" | "desk" | "bodies" | "wax" | "before" | "denture" | "returned" | "other";
+            /**
+             * Part of the arch
+             * @description Of a scan of a part: where in the patient it lies. Auto: as its shape says.
+             * @default auto
+             * @enum {string}
+             */
+            side: "auto" | "right" | "front" | "left";
             /**
              * Unit of the file
              * @description Auto: from its size. STL files do not say their unit.
