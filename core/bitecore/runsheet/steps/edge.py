@@ -163,7 +163,7 @@ def _said(piece: str, numbers: NDArray, told: Mesh, mesh: Mesh, pulled: NDArray,
 
 
 def _round(piece: str, found: Frenum, settings: EdgeSettings) -> Flag:
-    text = f"A frenum on the {found.where} side: the edge line runs {settings.frenum_mm:g} mm round it."
+    text = f"A frenum towards the {found.where}: the edge line runs {settings.frenum_mm:g} mm round it."
     fix = Fix("edge", piece, {"frenum_mm": 0.0}, label="Run over it")
     return Flag("frenum", "note", text, Place(piece, _point(found.at_mm), 4.0), fix)
 
