@@ -54,8 +54,8 @@ class FrenaTest(unittest.TestCase):
             self.assertLess(abs(lips[0].at_mm[0]), 3.0)
             middles, wide = np.array([t.centre_mm for t in told.teeth]), np.array([t.wide_mm for t in told.teeth])
             sides = arch_sides(middles, wide, up=jaw.up(), front=FRONT)
-            margins = [(t.margin.points_mm, t.margin.sure) for t in told.teeth]
-            teeth = known(mesh, told.tooth > 0, margins, gaps_of(middles, wide), jaw.up())
+            margins = {t.fdi: (t.margin.points_mm, t.margin.sure) for t in told.teeth}
+            teeth = known(mesh, told.tooth.astype(np.int64), margins, gaps_of(middles, wide), jaw.up())
             away = {}
             for off in (0.0, 1.0, 2.0):
                 asked = kept(mesh, _with(teeth, lips), sides, Keep(7.0, 3.0, 3.0, 0.5, off), np.zeros((0, 3)))
@@ -76,8 +76,8 @@ class FrenaTest(unittest.TestCase):
         mesh, told, found = looked_at(folded, "upper")
         middles, wide = np.array([t.centre_mm for t in told.teeth]), np.array([t.wide_mm for t in told.teeth])
         sides = arch_sides(middles, wide, up=jaw.up(), front=FRONT)
-        margins = [(t.margin.points_mm, t.margin.sure) for t in told.teeth]
-        teeth = _with(known(mesh, told.tooth > 0, margins, gaps_of(middles, wide), jaw.up()), found)
+        margins = {t.fdi: (t.margin.points_mm, t.margin.sure) for t in told.teeth}
+        teeth = _with(known(mesh, told.tooth.astype(np.int64), margins, gaps_of(middles, wide), jaw.up()), found)
         fold = mesh.vertices_mm[found[0].vertices]
         pull = fold[np.abs((fold - found[0].at_mm) @ jaw.up() + 2.0).argmin()]
         value = kept(mesh, teeth, sides, Keep(7.0, 3.0, 3.0, 0.5, 1.0), pull[None]).value

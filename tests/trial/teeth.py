@@ -152,8 +152,8 @@ def edge_off(mesh: Mesh, truth: NDArray, told: Told, up: NDArray) -> float:
         return -float(inner.sum())
     nearest, (middles, wide) = np.inf, (np.array([t.centre_mm for t in told.teeth]), np.array([t.wide_mm for t in told.teeth]))
     sides = arch_sides(middles, wide, up=up, front=_FRONT)
-    margins = [(t.margin.points_mm, t.margin.sure) for t in told.teeth]
-    teeth = known(mesh, told.tooth > 0, margins, gaps_of(middles, wide), up)
+    margins = {t.fdi: (t.margin.points_mm, t.margin.sure) for t in told.teeth}
+    teeth = known(mesh, told.tooth.astype(np.int64), margins, gaps_of(middles, wide), up)
     for gum_mm in (1.5, 4.5):
         keep = Keep(gum_mm, gum_mm, gum_mm, 0.5)
         value = kept(mesh, teeth, sides, keep, np.zeros((0, 3))).value

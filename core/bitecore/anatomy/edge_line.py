@@ -5,7 +5,7 @@ Where teeth are missing the crest of the ridge between their neighbours counts a
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -17,12 +17,15 @@ from ..ops.geodesic import distances
 from ..ops.rims import Rim, rims
 from ..ops.surface_graph import SurfaceGraph, surface_graph
 from .arch_sides import ArchSides
+from .teeth.sizes import size_of
 
 # A margin bends about like this; the line is made even over so much of the surface, in at most so many rounds.
 _ROUND_MM, _EVEN_MM, _ROUNDS = 6.0, 1.2, 120
 # Where nothing is in doubt a margin may still run so far beyond where it was told, and by so much more where all is; told of the margin
 # so near to a place (held against generated jaws by ./bench trial).
 _DOUBT_MM, _BESIDE_MM = (0.5, 1.5), 1.5
+# No crown is shorter than this share of the usual, where its margin is not sure at all, and where it is; by so much at most.
+_SHORT, _MOST_LACK_MM = (0.95, 0.6), 4.5
 # Of a gap the ridge is kept as wide to each side: a tooth that was not told would stand there.
 _RIDGE_MM = 5.0
 # A tooth in a gap is no wider than this to each side.
@@ -88,17 +91,31 @@ class Known:
 
 
 def known(
-    mesh: Mesh, tooth: NDArray[np.bool_], margins: list[tuple[NDArray, NDArray]], gaps: list[tuple[NDArray, NDArray]], up: NDArray
+    mesh: Mesh, number: NDArray[np.int64], margins: Mapping[int, tuple[NDArray, NDArray]], gaps: list[tuple[NDArray, NDArray]], up: NDArray
 ) -> Known:
-    """margins : of each tooth, (k, 3) its margin and (k,) how sure it is there, 0 to 1; gaps : see gaps_of."""
-    points = np.vstack([np.asarray(line, float).reshape(-1, 3) for line, _ in margins] or [np.zeros((0, 3))])
-    sure = np.concatenate([np.asarray(s, float) for _, s in margins] or [np.zeros(0)])
+    """number : (n,) FDI number at each vertex, 0 gum; margins : of each tooth by its number, (k, 3) its margin and (k,) how sure it is
+    there, 0 to 1; gaps : see gaps_of."""
+    tooth = number > 0
+    lines = [np.asarray(line, float).reshape(-1, 3) for line, _ in margins.values()]
+    sures = [np.clip(np.asarray(sure, float), 0, 1) for _, sure in margins.values()]
     doubt = np.full(len(mesh.vertices_mm), _DOUBT_MM[0])
-    if len(points):
-        far, at = cKDTree(points).query(mesh.vertices_mm, distance_upper_bound=_BESIDE_MM)
+    if lines:
+        lacks = [_lacks(mesh, number, fdi, line, sure, up) for fdi, line, sure in zip(margins, lines, sures, strict=True)]
+        may = np.concatenate([_DOUBT_MM[1] * (1 - sure) + lack for sure, lack in zip(sures, lacks, strict=True)])
+        far, at = cKDTree(np.vstack(lines)).query(mesh.vertices_mm, distance_upper_bound=_BESIDE_MM)
         here = np.isfinite(far)
-        doubt[here] += _DOUBT_MM[1] * (1 - np.clip(sure[at[here]], 0, 1))
+        doubt[here] += may[at[here]]
     return Known(tooth, crests(mesh, up, gaps) | _standing(mesh, up, gaps), doubt)
+
+
+def _lacks(mesh: Mesh, number: NDArray, fdi: int, line: NDArray, sure: NDArray, up: NDArray) -> NDArray[np.float64]:
+    """(k,) by how much a crown is told shorter there than crowns are: a furrow of its own may have been taken for its margin."""
+    own = mesh.vertices_mm[number == fdi] @ up
+    if not len(own):
+        return np.zeros(len(line))
+    tall = size_of(fdi, "upper" if fdi // 10 in (1, 2, 5, 6) else "lower")[1]
+    share = _SHORT[0] + (_SHORT[1] - _SHORT[0]) * sure
+    return np.clip(share * tall - (own.max() - line @ up), 0, _MOST_LACK_MM)
 
 
 def _standing(mesh: Mesh, up: NDArray, gaps: list[tuple[NDArray, NDArray]]) -> NDArray[np.bool_]:

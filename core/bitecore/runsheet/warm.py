@@ -79,7 +79,7 @@ def _by_hand(mesh: Mesh) -> None:
     reduced(mesh, triangles=mesh.triangles // 2)
     tooth = mesh.vertices_mm[:, 2] > 7
     sides = arch_sides(mesh.vertices_mm[[400, 900, 1400]], np.full(3, 5.0), up=way, front=np.array([0.0, -1, 0]))
-    line_of(mesh, kept(mesh, known(mesh, tooth, [], [], way), sides, Keep(2.0, 2.0, 2.0, 0.5), mesh.vertices_mm[:1]).value)
+    line_of(mesh, kept(mesh, known(mesh, tooth.astype(np.int64), {}, [], way), sides, Keep(2.0, 2.0, 2.0, 0.5), mesh.vertices_mm[:1]).value)
 
 
 def _box() -> Mesh:

@@ -88,8 +88,8 @@ def apply(inputs: Inputs, settings: EdgeSettings, run: Run) -> StepResult:
     numbers = _numbers(inputs["told"], whole)
     up, front = (np.array(inputs["stand"][k]) for k in ("up", "front"))
     middles, wide = np.array([t["centre_mm"] for t in found]), np.array([t["mesiodistal_mm"] for t in found])
-    margins = [(t["margin_mm"], t["margin_confidence"]) for t in json.loads(inputs["margins"][0].data)]
-    teeth = known(whole, numbers > 0, margins, gaps_of(middles, wide), up)
+    margins = {t["fdi"]: (t["margin_mm"], t["margin_confidence"]) for t in json.loads(inputs["margins"][0].data)}
+    teeth = known(whole, numbers, margins, gaps_of(middles, wide), up)
     pulled, lost = _places(whole, settings, inputs)
     sides = arch_sides(middles, wide, up=up, front=front)
     folds = frena(whole, numbers > 0, {t["fdi"]: np.array(t["centre_mm"]) for t in found}, sides, up) if settings.frenum_mm else []
@@ -188,7 +188,7 @@ STEP = Step(
     name="edge",
     title="Edge line",
     number=4,
-    version=3,
+    version=4,
     over=JAWS,
     part_of="trim",
     settings=EdgeSettings,
