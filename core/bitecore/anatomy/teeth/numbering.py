@@ -5,7 +5,7 @@ and numbers. What a person has said of a place is no price but holds."""
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numba as nb
 import numpy as np
@@ -13,13 +13,16 @@ from numpy.typing import NDArray
 
 from .evidence import Evidence
 from .line import STEP_MM
-from .prices import ANY, COUNT, GROUND, KINDS, LASTING, MILK, MILKY, MIXED, NEVER, Ends, Partly, Prices, Said, prices, windows_of
+from .prices import ANY, COUNT, GROUND, KINDS, LASTING, MILK, MILKY, MIXED, NEVER, Mouth, Partly, Prices, Said, prices, windows_of
 from .sizes import fdi_of
 
 # Mouths are smaller or larger than the average as a whole; and by how much, usually.
 _SCALES, _SCALE_SPREAD = (0.88, 0.94, 1.0, 1.06, 1.12), 0.06
 # What costs so much is no beginning.
 _NO_BEGINNING = 50.0
+_MOUTHS = (LASTING, MIXED, MILKY)
+# So little dearer, another kind of mouth is looked at as well: how crowns end on the gum tells them apart.
+_HARDLY = 3.0
 # How a step of the way was left.
 _BEGUN, _GONE, _ROOM, _STANDS = 0, 1, 2, 3
 
@@ -173,31 +176,66 @@ def _with_others(p, cost, rest, places):
 
 @dataclass(frozen=True)
 class Numbered:
-    """slots along the arch from the patient's right; scale : of this mouth; cost : of this reading"""
+    """slots along the arch from the patient's right; scale : of this mouth; cost : of this reading; others : the best of other kinds of
+    mouths, where they are hardly dearer"""
 
     slots: list[Slot]
     scale: float
     cost: float
+    others: tuple[Numbered, ...] = ()
+
+    def of_other_kind(self, which: Sequence[int]) -> Numbered:
+        """These slots with milk teeth instead of lasting ones, or the other way round."""
+        slots = [replace(s, fdi=s.fdi + (40 if s.fdi < 50 else -40)) if k in which else s for k, s in enumerate(self.slots)]
+        return replace(self, slots=slots)
 
 
 def numbered(found: Evidence, jaw: str, said: Said | None = None, *, part: Partly | None = None) -> Numbered | None:
     """The cheapest reading of an arch as upper or lower teeth that agrees with what was said; None where there is none. part : only a part
     of the arch is there."""
     said, windows = said or Said(), windows_of(np.clip(found.parts, 0, 1.8), found.table)
-    best: tuple[float, float, Prices, Ends, int, int] | None = None
-    for mouth in (LASTING, MIXED, MILKY):
-        for scale in _SCALES:
-            p, free = prices(found, jaw, said, mouth, scale, windows, part=part)
-            total = _forth(p, free.begins)[0] + free.ends + mouth.price + 0.5 * ((scale - 1) / _SCALE_SPREAD) ** 2
-            k, i = divmod(int(total.argmin()), total.shape[1])
-            if best is None or total[k, i] < best[0]:
-                best = (float(total[k, i]), scale, p, free, k, i)
-    assert best is not None
-    least, scale, p, free, k, i = best
-    if least > NEVER / 2:
+    of_mouths = [
+        min((_read(found, jaw, said, mouth, scale, windows, part) for scale in _SCALES), key=lambda r: r.cost) for mouth in _MOUTHS
+    ]
+    best = min(of_mouths, key=lambda r: r.cost)
+    if best.cost > NEVER / 2:
         return None
+    near = [r for r in of_mouths if r is not best and r.cost < best.cost + _HARDLY]
+    return replace(_told(best, of_mouths), others=tuple(_told(r, of_mouths) for r in near))
+
+
+@dataclass(frozen=True)
+class _Reading:
+    """Of one kind of mouth of one size; slots as of _walked, forth as of _forth."""
+
+    cost: float
+    scale: float
+    p: Prices
+    forth: NDArray[np.float64]
+    ends: NDArray[np.float64]
+    slots: list[tuple[int, int, int, int]]
+
+
+def _read(
+    found: Evidence, jaw: str, said: Said, mouth: Mouth, scale: float, windows: tuple[NDArray, NDArray], part: Partly | None
+) -> _Reading:  # fmt: skip
+    p, free = prices(found, jaw, said, mouth, scale, windows, part=part)
     cost, back = _forth(p, free.begins)
-    return Numbered(_how_sure(_walked(back, k, i, jaw), p, cost, free.ends), scale, least)
+    total = cost + free.ends + mouth.price + 0.5 * ((scale - 1) / _SCALE_SPREAD) ** 2
+    k, i = divmod(int(total.argmin()), total.shape[1])
+    return _Reading(float(total[k, i]), scale, p, cost, free.ends, _walked(back, k, i, jaw))
+
+
+def _told(read: _Reading, of_mouths: Sequence[_Reading]) -> Numbered:
+    slots = _how_sure(read.slots, read.p, read.forth, read.ends)
+    return Numbered([_beside(slot, read, of_mouths) for slot in slots], read.scale, read.cost)
+
+
+def _beside(slot: Slot, best: _Reading, others: Sequence[_Reading]) -> Slot:
+    """No surer than the best reading as another kind of mouth allows, in which it is another tooth."""
+    middle = (slot.first + slot.last) // 2
+    differing = [abs(r.cost - best.cost) for r in others if all(fdi != slot.fdi for fdi, _, a, i in r.slots if a <= middle < i)]
+    return replace(slot, sure=min([slot.sure, *differing]))
 
 
 def _how_sure(slots: list[tuple[int, int, int, int]], p: Prices, cost: NDArray, ends: NDArray) -> list[Slot]:

@@ -89,18 +89,23 @@ class Prices(NamedTuple):
 
 @dataclass(frozen=True)
 class Mouth:
-    """What kind of mouth it may be. price : of that; milk, lasting : of each tooth; begins : after so many slots"""
+    """What kind of mouth it may be. price : of that; milk, lasting : of each such tooth, by place 1 to 5; molar : of each lasting molar;
+    begins : after so many slots"""
 
     price: float
-    milk: float
-    lasting: float
+    milk: tuple[float, ...]
+    lasting: tuple[float, ...]
     begins: tuple[float, ...]
+    molar: float = 0.0
 
 
-LASTING = Mouth(0.0, 99.0, 0.0, _BEGINS_AFTER)
-MIXED = Mouth(2.5, 0.6, 0.25, (0.1, 0.3, 3.0, 3.0, 3.0, 3.0))
-MILKY = Mouth(3.5, 0.0, 2.5, (0.1, 0.1, 0.1, 3.0, 3.0, 3.0))
-ANY = Mouth(0.0, 0.0, 0.0, _BEGINS_AFTER)
+# While teeth change the first molars and the incisors are lasting ones before canines and premolars are (ages at which they come through:
+# Logan and Kronfeld, 1933; from memory: incisors and first molars at 6 to 9 years, canines and premolars at 9 to 12).
+LASTING = Mouth(0.0, (99.0,) * 5, (0.0,) * 5, _BEGINS_AFTER)
+# One mouth in ten is taken to be changing its teeth (no source).
+MIXED = Mouth(2.3, (2.5, 1.8, 0.2, 0.2, 0.2), (0.0, 0.0, 0.7, 0.9, 0.9), (0.1, 0.3, 3.0, 3.0, 3.0, 3.0))
+MILKY = Mouth(3.5, (0.0,) * 5, (2.5,) * 5, (0.1, 0.1, 0.1, 3.0, 3.0, 3.0), 2.5)
+ANY = Mouth(0.0, (0.0,) * 5, (0.0,) * 5, _BEGINS_AFTER)
 
 
 def windows_of(parts: NDArray, table: NDArray) -> tuple[NDArray, NDArray]:
@@ -156,12 +161,16 @@ def _teeth(jaw: str, said: Said, mouth: Mouth) -> tuple[NDArray, NDArray, NDArra
     wide, table, price = (np.full(KINDS * COUNT, x) for x in (5.0, 5.0, 99.0))
     for k, place in enumerate(SLOTS):
         wide[k], table[k] = WIDE[jaw][place - 1], TABLE[jaw][place - 1]
-        price[k] = mouth.lasting if place < 6 else 0.0
+        price[k] = mouth.lasting[place - 1] if place < 6 else mouth.molar
         stump = k + COUNT * GROUND
         wide[stump], table[stump] = wide[k] * _STUMP, table[k] * _STUMP_TABLE
         price[stump] = price[k] + (_STUMP_CHARTED if k in said.charted else _STUMP_PRICE)
         if place < 6:
-            wide[k + COUNT], table[k + COUNT], price[k + COUNT] = MILK_WIDE[jaw][place - 1], MILK_TABLE[jaw][place - 1], mouth.milk
+            wide[k + COUNT], table[k + COUNT], price[k + COUNT] = (
+                MILK_WIDE[jaw][place - 1],
+                MILK_TABLE[jaw][place - 1],
+                mouth.milk[place - 1],
+            )
     for step, slot, milk in said.numbers:
         v = slot + COUNT * milk
         price[v] = min(price[v], 5.0) if step >= 0 else price[v]
