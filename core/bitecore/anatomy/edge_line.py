@@ -26,6 +26,8 @@ _ROUND_MM, _EVEN_MM, _ROUNDS = 6.0, 1.2, 120
 _DOUBT_MM, _BESIDE_MM = (0.5, 1.5), 1.5
 # No crown is shorter than this share of the usual, where its margin is not sure at all, and where it is; by so much at most.
 _SHORT, _MOST_LACK_MM = (0.95, 0.6), 4.5
+# Where the gum has gone back all crowns are taller, as surely told margins show; to so many times the usual.
+_SURE, _TALLEST = 0.5, 1.4
 # Of a gap the ridge is kept as wide to each side: a tooth that was not told would stand there.
 _RIDGE_MM = 5.0
 # A tooth in a gap is no wider than this to each side.
@@ -100,7 +102,7 @@ def known(
     sures = [np.clip(np.asarray(sure, float), 0, 1) for _, sure in margins.values()]
     doubt = np.full(len(mesh.vertices_mm), _DOUBT_MM[0])
     if lines:
-        lacks = [_lacks(mesh, number, fdi, line, sure, up) for fdi, line, sure in zip(margins, lines, sures, strict=True)]
+        lacks = _lacks(mesh, number, list(margins), lines, sures, up)
         may = np.concatenate([_DOUBT_MM[1] * (1 - sure) + lack for sure, lack in zip(sures, lacks, strict=True)])
         far, at = cKDTree(np.vstack(lines)).query(mesh.vertices_mm, distance_upper_bound=_BESIDE_MM)
         here = np.isfinite(far)
@@ -108,14 +110,18 @@ def known(
     return Known(tooth, crests(mesh, up, gaps) | _standing(mesh, up, gaps), doubt)
 
 
-def _lacks(mesh: Mesh, number: NDArray, fdi: int, line: NDArray, sure: NDArray, up: NDArray) -> NDArray[np.float64]:
-    """(k,) by how much a crown is told shorter there than crowns are: a furrow of its own may have been taken for its margin."""
-    own = mesh.vertices_mm[number == fdi] @ up
-    if not len(own):
-        return np.zeros(len(line))
-    tall = size_of(fdi, "upper" if fdi // 10 in (1, 2, 5, 6) else "lower")[1]
-    share = _SHORT[0] + (_SHORT[1] - _SHORT[0]) * sure
-    return np.clip(share * tall - (own.max() - line @ up), 0, _MOST_LACK_MM)
+def _lacks(
+    mesh: Mesh, number: NDArray, teeth: list[int], lines: list[NDArray], sures: list[NDArray], up: NDArray
+) -> list[NDArray[np.float64]]:
+    """By how much each crown is told shorter at each place of its margin than crowns are, in a mouth of tall ones than those: a furrow of
+    its own may have been taken for its margin."""
+    tops = [float((mesh.vertices_mm[number == fdi] @ up).max(initial=-np.inf)) for fdi in teeth]
+    depths = [np.where(np.isfinite(top), top, 0.0) - line @ up for top, line in zip(tops, lines, strict=True)]
+    usual = [size_of(fdi, "upper" if fdi // 10 in (1, 2, 5, 6) else "lower")[1] for fdi in teeth]
+    seen = [np.quantile(d[s > _SURE], 0.9) / tall for d, s, tall in zip(depths, sures, usual, strict=True) if (s > _SURE).any()]
+    times = float(np.clip(np.median(seen), 1.0, _TALLEST)) if seen else 1.0
+    shares = [_SHORT[0] + (_SHORT[1] - _SHORT[0]) * sure for sure in sures]
+    return [np.clip(share * tall * times - d, 0, _MOST_LACK_MM) for share, tall, d in zip(shares, usual, depths, strict=True)]
 
 
 def _standing(mesh: Mesh, up: NDArray, gaps: list[tuple[NDArray, NDArray]]) -> NDArray[np.bool_]:
