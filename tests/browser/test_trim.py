@@ -9,10 +9,17 @@ from typing import Any
 
 import numpy as np
 
+from bitecore.anatomy.marks import Mark, marked
+from bitecore.engine.gives import unpacked_points
 from bitecore.files import stl
+from bitecore.mesh import face_normals
+from bitecore.ops.clip import clip
+from bitecore.ops.fields import snapped
 from demo.arch import ArchPlan, pair
 from demo.variants import impression
+from runs.owning import folder
 from tests.browser.harness import BrowserCase
+from tests.shapes import arches, jaws
 
 SETTLED = ("done", "look", "off", "failed")
 
@@ -103,6 +110,29 @@ class TrimTest(BrowserCase):
         # What is marked becomes a piece of its own.
         page.get_by_role("button", name="split off as a piece").click()
         page.locator("[data-piece=p3]").wait_for()
+
+    def test_a_swab_from_above_reaches_into_the_undercut(self) -> None:
+        """Over the tongue side of 45 and 46, which leans: what it marks are the core's own triangles; some cannot be seen from above."""
+        page = self.page
+        number = self.lower_in_trim()
+        page.keyboard.press("5")
+        page.keyboard.press("Shift+B")
+        page.get_by_role("region", name="Swab").wait_for()
+        page.wait_for_timeout(1500)
+        self.stroke(page, self.spot(0.36, 0.42), self.spot(0.36, 0.48))
+        node = self.wait(number, "marked/p2", lambda n: self.value(n, "triangles marked to go") > 0)
+        mark = next(iter(node["settings"]["marks"].values()))
+        points = unpacked_points(folder().read(mark["points_mm"]["points"]))
+        scan = jaws(3)[1]
+        region = marked(scan, [Mark("swab", points, mm=mark["mm"])], np.zeros(len(scan.vertices_mm), np.int64))
+        covered = (region.value[scan.faces] > 0).all(1)
+        # The scan here is as it came, the one there cleaned: what differs is a hole or two.
+        cut = clip(scan, snapped(scan, region.value)).mesh.triangles
+        self.assertAlmostEqual(self.value(node, "triangles marked to go"), cut, delta=0.1 * cut)
+        under = face_normals(scan)[covered] @ arches(3).lower.up() < -0.05
+        self.assertGreater(under.sum(), 3)
+        page.keyboard.press("Control+z")
+        self.wait(number, "marked/p2", lambda n: not n["settings"]["marks"])
 
     def test_the_edge_line_is_pulled_and_drawn_and_taken_back(self) -> None:
         page = self.page
