@@ -88,7 +88,8 @@ class EdgeTest(unittest.TestCase):
             self.assertGreater(away.min(), 0.25)
             self.assertAlmostEqual(float(np.median(away)), gum, delta=0.6)
             # A straight way is never longer than that over the surface.
-            self.assertLess(away.max(), gum + 1.5)
+            # In doubt whether a margin runs farther out, up to so much more is kept.
+            self.assertLess(away.max(), gum + 2.0)
             on = np.abs(ClosestPoints(clean()).signed(line, within_mm=1.0)[0])
             self.assertLess(np.nanmax(on), 0.01)
             self.assertEqual(face_components(mesh)[0], 1)
@@ -149,7 +150,7 @@ class EdgeTest(unittest.TestCase):
         stretch = np.roll(line, 20 - start, axis=0)[:40] - [0, 0, 1.2]
         snapped = clean().vertices_mm[cKDTree(clean().vertices_mm).query(stretch)[1]]
         (drawn,) = (np.array(one) for one in self.edge(gum_mm=2.0, pulls={"p1": {"points_mm": snapped.tolist()}}).values["line"])
-        self.assertLess(np.quantile(cKDTree(drawn).query(snapped)[0], 0.9), 0.5)
+        self.assertLess(cKDTree(drawn).query(snapped)[0].max(), 0.5)
 
     def test_pulled_onto_a_tooth_it_is_held_off_and_says_so(self) -> None:
         tooth = next(t for t in told().values["teeth"] if t["fdi"] == 41)

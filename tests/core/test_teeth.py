@@ -14,6 +14,7 @@ from bitecore.mesh import face_areas_mm2, face_components
 from bitecore.ops.rigid import placed, turned
 from demo.arch import Jaw, pair
 from tests.trial import intake
+from tests.trial.teeth import hard_plan, outcome
 
 FRONT = np.array([0.0, -1.0, 0.0])
 
@@ -55,6 +56,14 @@ class TeethTest(unittest.TestCase):
         self.assertEqual(found, list(level))
         off = replace(lower, own_to_bench=placed(turned(tilt_deg=6.0, roll_deg=4.0, turn_deg=0.0), [0, 0, 0]) @ lower.own_to_bench)
         self.assertEqual([told for told, _ in overlaps(off, "lower").values()], list(level))
+
+    def test_changing_teeth_are_told_from_milk_teeth_and_lasting_ones(self) -> None:
+        """Lasting incisors and first molars among milk canines and milk molars, as at about eight years."""
+        both = pair(hard_plan(26, grid_mm=0.6))
+        for name, jaw in (("upper", both.upper), ("lower", both.lower)):
+            teeth = outcome(26, name, jaw).teeth
+            self.assertGreaterEqual(sum(t.found and t.told == t.fdi for t in teeth), len(teeth) - 1, [(t.fdi, t.told) for t in teeth])
+            self.assertFalse([t for t in teeth if t.told != t.fdi and t.sure > 0.8])
 
     def test_the_plan_has_the_right_of_the_patient_on_the_right(self) -> None:
         np.testing.assert_allclose(plan_axes([0, 0, 1], FRONT, "lower"), [[-1, 0, 0], [0, -1, 0], [0, 0, 1]], atol=1e-12)

@@ -25,7 +25,7 @@ _ROUND_MM, _EVEN_MM, _ROUNDS = 6.0, 1.2, 120
 # so near to a place (held against generated jaws by ./bench trial).
 _DOUBT_MM, _BESIDE_MM = (0.5, 1.5), 1.5
 # No crown is shorter than this share of the usual, where its margin is not sure at all, and where it is; by so much at most.
-_SHORT, _MOST_LACK_MM = (0.95, 0.6), 4.5
+_SHORT, _MOST_LACK_MM = (1.05, 0.68), 4.5
 # Where the gum has gone back all crowns are taller, as surely told margins show; to so many times the usual.
 _SURE, _TALLEST = 0.5, 1.4
 # Of a gap the ridge is kept as wide to each side: a tooth that was not told would stand there.
@@ -42,6 +42,8 @@ _ALL_MM = 90.0
 _SIDE_MM = 2.5
 # Where the line is pulled to a place, it follows over at least so much of the surface, and over this many times as far as it is pulled.
 _PULL_MM, _PULL_TIMES = 3.0, 1.4
+# How gently pulls so close to each other that they cannot all be met are met.
+_GENTLE = 0.05
 # It is pulled no farther than this.
 _MOST_PULL_MM = 25.0
 
@@ -203,10 +205,14 @@ def _pulled(mesh: Mesh, value: NDArray, at: NDArray) -> NDArray[np.float64]:
     pulled what is added is still more than half: else the place would be an island."""
     if len(at) == 0:
         return value
+    at = np.unique(at)
     lacks = -value[at]
     reach = np.maximum(_PULL_MM, _PULL_TIMES * np.abs(lacks))
     near = _bump(np.linalg.norm(mesh.vertices_mm[at][:, None] - mesh.vertices_mm[at][None], axis=2) / reach)
-    share = np.linalg.lstsq(near, lacks, rcond=1e-6)[0]
+    # A stretch has places closer than it can be bent: solved exactly they would outbid each other.
+    held, share = near.T @ near + _GENTLE * np.eye(len(at)), np.zeros(len(at))
+    for _ in range(4):
+        share += np.linalg.solve(held, near.T @ (lacks - near @ share))
     out = value.copy()
     tree = cKDTree(mesh.vertices_mm)
     for k, number in enumerate(at.tolist()):
