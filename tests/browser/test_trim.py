@@ -21,6 +21,12 @@ from runs.owning import folder
 from tests.browser.harness import BrowserCase
 from tests.shapes import arches, jaws
 
+
+def unpacked_or(points: Any) -> np.ndarray:
+    """Points of an entry, as they are or out of their blob."""
+    return unpacked_points(folder().read(points["points"])) if isinstance(points, dict) else np.array(points, float)
+
+
 SETTLED = ("done", "look", "off", "failed")
 
 
@@ -122,7 +128,7 @@ class TrimTest(BrowserCase):
         self.stroke(page, self.spot(0.36, 0.42), self.spot(0.36, 0.48))
         node = self.wait(number, "marked/p2", lambda n: self.value(n, "triangles marked to go") > 0)
         mark = next(iter(node["settings"]["marks"].values()))
-        points = unpacked_points(folder().read(mark["points_mm"]["points"]))
+        points = unpacked_or(mark["points_mm"])
         scan = jaws(3)[1]
         region = marked(scan, [Mark("swab", points, mm=mark["mm"])], np.zeros(len(scan.vertices_mm), np.int64))
         covered = (region.value[scan.faces] > 0).all(1)
@@ -133,6 +139,24 @@ class TrimTest(BrowserCase):
         self.assertGreater(under.sum(), 3)
         page.keyboard.press("Control+z")
         self.wait(number, "marked/p2", lambda n: not n["settings"]["marks"])
+        self.saw_by_numbers(number)
+
+    def saw_by_numbers(self, number: str) -> None:
+        """All farther than 12 mm to the patient's left: nothing of the model is left there, and the same to the right."""
+        page = self.page
+        page.keyboard.press("Shift+K")
+        page.get_by_label("How far, in mm").fill("12")
+        for side, sign in (("left", 1.0), ("right", -1.0)):
+            page.get_by_label("Saw by numbers").select_option(side)
+            page.get_by_role("button", name="saw by numbers").click()
+            node = self.wait(number, "marked/p2", lambda n: self.value(n, "triangles marked to go") > 1000)
+            mark = next(iter(node["settings"]["marks"].values()))
+            to_bench = np.array(self.node(number, "level/*")["good"]["home_to_bench"]["p2"])
+            at = to_bench[:3, :3] @ unpacked_or(mark["points_mm"])[0] + to_bench[:3, 3]
+            self.assertAlmostEqual(at[0], 12.0 * sign, places=3)
+            np.testing.assert_allclose(to_bench[:3, :3] @ mark["towards"], [sign, 0, 0], atol=1e-6)
+            page.keyboard.press("Control+z")
+            self.wait(number, "marked/p2", lambda n: not n["settings"]["marks"])
 
     def test_the_edge_line_is_pulled_and_drawn_and_taken_back(self) -> None:
         page = self.page

@@ -59,6 +59,7 @@ class FenceTest(unittest.TestCase):
         self.assertEqual(told_.far_teeth, [36])
         self.assertFalse((found.value > 0).any())
         self.assertTrue((ball.vertices_mm[found.caught][:, 2] < 0).all())
+        self.assertTrue((ball.vertices_mm[found.waiting][:, 2] > 0).all() and found.waiting.any())
 
     def test_where_nothing_lies_behind_it_does_not_ask(self) -> None:
         flat = jittered(sheet(81, 81, lambda x, y: 0 * x, (20.0, 20.0)), 0.03)
@@ -183,6 +184,7 @@ class MarkedStepTest(unittest.TestCase):
         flag = next(f for f in waits.flags if f.code == "fence-waits")
         self.assertEqual(waits.values["mesh"].triangles, clean().triangles)
         self.assertGreater(waits.values["caught"].triangles, 100)
+        self.assertGreater(waits.values["waiting"].triangles, 100)
         assert flag.fix is not None and flag.other is not None
         self.assertEqual((flag.fix.label, flag.other.label), ("Near side only", "Right through"))
         near, through = (self.marked({"m1": dict(way.values)}).values for way in (flag.fix, flag.other))

@@ -41,7 +41,7 @@ class Mark:
 class Marked:
     """What one mark comes to: triangles it covers, and of a fence what it catches on the far side.
 
-    beyond : (n,) of a fence, which vertices those are
+    beyond : (n,) of a fence, which vertices those are; before : (n,) what it holds on the near side
     """
 
     triangles: int = 0
@@ -50,23 +50,25 @@ class Marked:
     waits: bool = False
     lost: bool = False
     beyond: NDArray[np.bool_] | None = None
+    before: NDArray[np.bool_] | None = None
 
 
 @dataclass(frozen=True)
 class Region:
     """value  : (n,) above nought on what is marked, taken as linear over each triangle
-    caught : (n,) on the far side of a fence of which it is still to be said how far it reaches
+    caught : (n,) on the far side of a fence of which it is still to be said how far it reaches; waiting : (n,) on its near side
     """
 
     value: NDArray[np.float64]
     caught: NDArray[np.bool_]
+    waiting: NDArray[np.bool_]
     marks: list[Marked]
 
 
 def marked(mesh: Mesh, marks: Sequence[Mark], teeth: NDArray[np.int64]) -> Region:
     """teeth : (n,) the number of the tooth each vertex is on, nought on gum."""
     value = np.full(len(mesh.vertices_mm), -_FAR_MM)
-    caught, said = np.zeros(len(value), bool), []
+    caught, waiting, said = np.zeros(len(value), bool), np.zeros(len(value), bool), []
     for mark in marks:
         if mark.kind == "invert":
             value = -value
@@ -77,11 +79,12 @@ def marked(mesh: Mesh, marks: Sequence[Mark], teeth: NDArray[np.int64]) -> Regio
         else:
             own, told = _piece(mesh, mark, value) if mark.kind == "piece" else _FIELDS[mark.kind](mesh, mark, teeth)
             said.append(told)
-            if told.waits and told.beyond is not None:
+            if told.waits and told.beyond is not None and told.before is not None:
                 caught |= told.beyond
+                waiting |= told.before
             if not told.lost and not told.waits:
                 value = np.maximum(value, own) if mark.adds else np.minimum(value, -own)
-    return Region(value, caught, said)
+    return Region(value, caught, waiting, said)
 
 
 def _covered(mesh: Mesh, value: NDArray) -> int:
@@ -99,7 +102,8 @@ def _fence(mesh: Mesh, mark: Mark, teeth: NDArray) -> tuple[NDArray, Marked]:
     waits = mark.reach == "asked" and beyond > 0
     through = mark.reach == "through" or beyond == 0
     own = found.inside if through else near_field(mesh, found, near)
-    told = Marked(_covered(mesh, own), beyond, [int(t) for t, c in zip(hit, count, strict=True) if c > 2], waits, not inside.any(), far)
+    behind = [int(t) for t, c in zip(hit, count, strict=True) if c > 2]
+    told = Marked(_covered(mesh, own), beyond, behind, waits, not inside.any(), far, inside & near)
     return np.clip(own, -_FAR_MM, _FAR_MM), told
 
 

@@ -113,6 +113,7 @@ export const LOOKS: Record<Look, Looking> = {
   off: { mode: MODE.goes, lies: false, behind: 1 },
   foil: { mode: MODE.foil, ink: "#1d3f8a", lies: true, behind: -1 },
   dotted: { mode: MODE.dotted, ink: "#a3172a", lies: true, behind: -4 },
+  waits: { mode: MODE.goes, lies: true, behind: -2 },
   map: { mode: MODE.map, lies: false, behind: -3 },
   teeth: { mode: MODE.teeth, lies: false, behind: 0 },
 };

@@ -80,9 +80,10 @@ def apply(inputs: Inputs, settings: MarkSettings, run: Run) -> StepResult:
     flags = [*_flags(inputs.piece, seen, settings, whole.vertices_mm[found.caught]), *_touched(inputs.piece, whole, value, teeth)]
     readings = (Reading("triangles marked to go", int(off.triangles)),)
     values: dict[str, Any] = {"mesh": kept, "off": off, "marks": seen}
-    caught = found.caught[whole.faces].all(1)
-    if caught.any():
-        values["caught"] = whole.of_faces(caught)
+    for name, there in (("caught", found.caught), ("waiting", found.waiting)):
+        faces = there[whole.faces].all(1)
+        if faces.any():
+            values[name] = whole.of_faces(faces)
     return StepResult(values, readings, tuple(flags), f"{len(keys)} marks")
 
 
@@ -151,13 +152,13 @@ STEP = Step(
     name="marked",
     title="Marked by hand",
     number=4,
-    version=1,
+    version=2,
     over=JAWS,
     part_of="trim",
     settings=MarkSettings,
     off=lambda settings: not settings.marks,
     needs={"mesh": Need("edge", "mesh"), "teeth": Need("teeth", "mesh", optional=True)},
-    gives={"mesh": MESH, "off": MESH, "caught": MESH, "marks": json_of(list[MarkSeen])},
+    gives={"mesh": MESH, "off": MESH, "caught": MESH, "waiting": MESH, "marks": json_of(list[MarkSeen])},
     apply=apply,
     about="What a person marked to go.",
 )

@@ -3667,6 +3667,8 @@ export interface components {
             mesh?: string | null;
             /** Off */
             off?: string | null;
+            /** Waiting */
+            waiting?: string | null;
         };
         /** MarkedNode */
         MarkedNode: {

@@ -85,9 +85,10 @@ function worked(at: At, piece: CaseOut["pieces"][number]): Shown[] | null {
         ]
       : null;
   if (inHand(at, ...MARK_TOOLS)) {
-    const { whole, kept, caught } = markable(at.data, piece.id);
+    const { whole, kept, caught, waiting } = markable(at.data, piece.id);
     const beyond = caught ? [shownOf(at, trim, piece, { digest: caught, role: "caught", drawn: "dotted" })] : [];
-    return on(whole, kept)?.concat(beyond) ?? null;
+    const before = waiting ? [shownOf(at, trim, piece, { digest: waiting, role: "waiting", drawn: "waits" })] : [];
+    return on(whole, kept)?.concat(beyond, before) ?? null;
   }
   if (inHand(at, edgeTool.id)) return on(touchable(at.data, piece.id), goodOf(at.data, "edge", piece.id)?.mesh ?? null);
   if (inHand(at, touchTool.id)) {

@@ -6,6 +6,7 @@ import { Balls, brushed, type Drawing, fromStage, Slide, type Tool, ToolPanel, t
 import type { Point } from "../../store/bench";
 import { MarkOptions } from "./MarkOptions";
 import { useMarking } from "./markings";
+import { SawByNumbers } from "./SawByNumbers";
 
 const GOES = "#8a3b12";
 const STAYS = "#1d6b5e";
@@ -133,6 +134,7 @@ function CutPanel(drawing: Drawing) {
       <button type="button" disabled={!two} className="btn btn-xs" onClick={() => byView(drawing)}>
         away from the eye <kbd className="key">Shift+↵</kbd>
       </button>
+      <SawByNumbers {...drawing} />
       <MarkOptions {...drawing} />
     </ToolPanel>
   );

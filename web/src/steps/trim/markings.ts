@@ -13,13 +13,15 @@ interface Markable {
   whole: string | null;
   kept: string | null;
   caught: string | null;
+  waiting: string | null;
 }
 
-/** What of a jaw is there to be marked: up to the edge line; what of it stays; and what a fence caught on the far side. */
+/** What of a jaw is there to be marked: up to the edge line; what of it stays; and what a fence caught on the far side, and holds on the near one,
+ * while it waits for a word. */
 export function markable(data: CaseOut, piece: string): Markable {
   const whole = goodOf(data, "edge", piece)?.mesh ?? null;
   const marked = nodeOf(data, "marked", piece)?.state === "off" ? undefined : goodOf(data, "marked", piece);
-  return { whole, kept: marked?.mesh ?? whole, caught: marked?.caught ?? null };
+  return { whole, kept: marked?.mesh ?? whole, caught: marked?.caught ?? null, waiting: marked?.waiting ?? null };
 }
 
 export function marksOf(data: CaseOut, piece: string) {
