@@ -89,7 +89,7 @@ def recognise(mesh: Mesh, *, side: str | None = None, named: str | None = None) 
         # A cut through a palate is a border high up: where the borders say little, a surface is taken to face outwards.
         inside_out = inside_out and lift > _BAND_MM
         parts = parts_of(points, unit(vector_area_mm2(main)) * (-1 if inside_out else 1))
-        if side or not parts[0].whole:
+        if not parts[0].whole:
             known = [_as_part(replace(shape, inside_out=inside_out), main, points, part) for part in (parts if side else parts[:1])]
             return _of_side(known, side, named)
         if parts[0].front @ shape.front < np.cos(np.radians(_FINER_DEG)):

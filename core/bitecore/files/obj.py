@@ -44,8 +44,11 @@ def face_colours(data: bytes) -> NDArray[np.uint8] | None:
     """(m, 3) of each triangle in the order of `read`, the mean of its corners; None unless every vertex has six numbers, the last three
     from 0 to 1. Of a file that was read."""
     data = _joined(data)
-    rows = [line.split() for line in re.findall(_VERTEX_LINE, data)]
-    if not rows or {len(row) for row in rows} != {6}:
+    first = _VERTEX_LINE.search(data)
+    if first is None or len(first.group(1).split()) != 6:
+        return None
+    rows = [line.split() for line in _VERTEX_LINE.findall(data)]
+    if {len(row) for row in rows} != {6}:
         return None
     colours = np.array(rows)[:, 3:].astype(np.float64)
     if not (colours.min() >= 0 and colours.max() <= 1):

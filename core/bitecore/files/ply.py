@@ -95,7 +95,7 @@ def face_colours(data: bytes) -> NDArray[np.uint8] | None:
         else:
             lists = body.faces(element)
             faces = lists if element.name == "face" else faces
-    return np.clip(np.rint(colours[faces].mean(1)), 0, 255).astype(np.uint8)
+    return np.clip(np.nan_to_num(np.rint(colours[faces].mean(1))), 0, 255).astype(np.uint8)
 
 
 def _opened(data: bytes, limit: int) -> tuple[list[Element], _Text | _Binary]:
