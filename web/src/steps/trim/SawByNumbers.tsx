@@ -78,6 +78,7 @@ export function SawByNumbers({ data, view, doings }: Drawing) {
           className={`input input-xs min-w-0 grow text-right ${good ? "" : "border-warning"}`}
           value={mm}
           onChange={(event) => useNumbers.setState({ mm: event.target.value })}
+          onKeyDown={(event) => event.key === "Escape" && event.currentTarget.blur()}
         />
         mm
         <button type="submit" disabled={!good || !piece} className="btn btn-xs">
