@@ -14,7 +14,7 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from ..mesh import Mesh, vertex_normals
-from ..mesh.topology import edge_table
+from ..mesh.topology import border_vertices
 from ..ops.curvature import bend, evened_normals
 from ..ops.geodesic import distances
 from ..ops.surface_graph import SurfaceGraph, surface_graph
@@ -53,7 +53,7 @@ def frena(mesh: Mesh, tooth: NDArray[np.bool_], teeth: Mapping[int, NDArray], si
     side, _ = sides.of(mesh.vertices_mm)
     sharp = _sharp(mesh, graph, sides.way[place])
     off = distances(mesh, np.where(tooth, 0.0, np.inf), reach_mm=_OFF_TEETH_MM)
-    rim = distances(mesh, np.where(_border(mesh), 0.0, np.inf), reach_mm=_OFF_BORDER_MM)
+    rim = distances(mesh, np.where(border_vertices(mesh), 0.0, np.inf), reach_mm=_OFF_BORDER_MM)
     free = (sharp > _SHARP) & ~tooth & ~(off < _OFF_TEETH_MM) & ~(rim < _OFF_BORDER_MM)
     normals, out = vertex_normals(mesh), list[Frenum]()
     for where, low, high, inner in _places(teeth, sides):
@@ -125,13 +125,6 @@ def _stands_out(mesh: Mesh, normals: NDArray, part: NDArray, way: NDArray, up: N
         if all(len(f) for f in flanks):
             over.append(-max(float(np.median(f)) for f in flanks))
     return float(np.median(over)) if over else 0.0
-
-
-def _border(mesh: Mesh) -> NDArray[np.bool_]:
-    out = np.zeros(len(mesh.vertices_mm), bool)
-    half = np.flatnonzero(edge_table(mesh).count == 1)
-    out[mesh.faces[half // 3, half % 3]] = True
-    return out
 
 
 def _parts(graph: SurfaceGraph, pick: NDArray[np.bool_]) -> list[NDArray[np.int64]]:

@@ -160,13 +160,17 @@ def border_loops(mesh: Mesh) -> list[NDArray[np.int32]]:
     return sorted(loops, key=lambda loop: -loop_length_mm(mesh, loop))
 
 
+def border_vertices(mesh: Mesh) -> NDArray[np.bool_]:
+    """(n,) vertices on a border."""
+    out = np.zeros(len(mesh.vertices_mm), bool)
+    half = np.flatnonzero(edge_table(mesh).count == 1)
+    out[mesh.faces[half // 3, half % 3]] = out[mesh.faces[half // 3, (half % 3 + 1) % 3]] = True
+    return out
+
+
 def at_border(mesh: Mesh) -> NDArray[np.bool_]:
     """(m,) faces that touch a border with a corner."""
-    table = edge_table(mesh)
-    h = np.flatnonzero(table.count == 1)
-    edge = np.zeros(len(mesh.vertices_mm), bool)
-    edge[mesh.faces[h // 3, h % 3]] = edge[mesh.faces[h // 3, (h % 3 + 1) % 3]] = True
-    return np.asarray(edge[mesh.faces].any(axis=1))
+    return np.asarray(border_vertices(mesh)[mesh.faces].any(axis=1))
 
 
 def loop_length_mm(mesh: Mesh, loop: NDArray) -> float:

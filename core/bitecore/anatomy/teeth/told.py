@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from ...mesh import Mesh, face_areas_mm2
-from ...mesh.topology import edge_table
+from ...mesh.topology import border_vertices
 from ...ops.curvature import bend, evened_normals
 from ...ops.rigid import unit
 from ...ops.surface_graph import flooded, surface_graph
@@ -103,7 +103,7 @@ def teeth_told(
     has colours."""
     hand, middle = hand or Hand(), np.asarray(midline, float)
     graph = surface_graph(mesh)
-    border = _border(mesh)
+    border = border_vertices(mesh)
     area = np.bincount(mesh.faces.ravel(), np.repeat(face_areas_mm2(mesh) / 3, 3), len(border))
     rounds = int(np.clip(round(2 * (EDGE_MM / graph.length.mean()) ** 2), 1, 6))
     normals = evened_normals(mesh, graph, rounds)
@@ -191,14 +191,6 @@ class _Ringed:
         """By which share crowns are taller than taken."""
         shifts = [c.shift / c.tall for c in self.known.crowns if c is not None and c.shift is not None]
         return float(np.median(shifts)) if shifts else 0.0
-
-
-def _border(mesh: Mesh) -> NDArray[np.bool_]:
-    """(n,) vertices on a border."""
-    out = np.zeros(len(mesh.vertices_mm), bool)
-    half = np.flatnonzero(edge_table(mesh).count == 1)
-    out[mesh.faces[half // 3, half % 3]] = out[mesh.faces[half // 3, (half % 3 + 1) % 3]] = True
-    return out
 
 
 def _levelled(mesh: Mesh, axes: NDArray, middle: NDArray, part: bool) -> tuple[NDArray, NDArray]:
