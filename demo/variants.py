@@ -14,6 +14,7 @@ from bitecore.mesh import Mesh, border_loops, vertex_normals, volume_ml
 from bitecore.ops.base import base
 from bitecore.ops.mend import largest_piece, mend
 from bitecore.ops.relief import mean_of_neighbours
+from bitecore.ops.upright import Plan
 
 from . import teeth
 from .arch import Jaw
@@ -51,7 +52,7 @@ def closed_model(jaw: Jaw, *, upper: bool) -> Mesh:
     """A solid with a chunky base, as some scanners export."""
     mesh = mend(jaw.mesh).mesh
     up = np.array([0.0, 0.0, -1.0 if upper else 1.0])
-    return base(mesh, up=up, thickness_mm=6.0).body
+    return base(mesh, up=up, plan=Plan(thickness_mm=6.0)).body
 
 
 def prepared(jaw: Jaw, fdi: int) -> Jaw:

@@ -229,6 +229,7 @@ class SettingOut(Schema):
     step   : whose it is: the step's own, or of a part of it
     shelf  : of the house, from which it chooses
     labels : what choices are called
+    when   : it is of use only while these other settings have one of these values (texts)
     """
 
     step: str
@@ -244,6 +245,7 @@ class SettingOut(Schema):
     default: Any
     choices: list[str]
     labels: dict[str, str]
+    when: dict[str, list[str]]
     least: float | None
     most: float | None
 

@@ -73,7 +73,8 @@ def _setting(step: str, key: str, prop: dict) -> SettingOut:
         optional=any(o.get("type") == "null" for o in options),
         default=prop.get("default"),
         choices=list(records) or [str(c) for c in kind.get("enum", [])],
-        labels={ident: record.name for ident, record in records.items()},
+        labels={ident: record.name for ident, record in records.items()} or prop.get("words", {}),
+        when=prop.get("when", {}),
         least=kind.get("minimum"),
         most=kind.get("maximum"),
     )

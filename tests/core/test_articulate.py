@@ -170,7 +170,9 @@ class JawTest(unittest.TestCase):
         document = self.document.model_copy(update={"settings": {"articulate": {"*": {"style": "pins", "pins": {"p1": entry}}}}})
         again = evaluate(document, CASE, self.store)
         steps = {n.step.name for n in again.graph.nodes.values() if n.task and n.task.key in again.worked}
-        self.assertLessEqual(steps, {"articulate", "drains", "assemble", "amounts", "plate", "layers", "supports", "check", "takes"})
+        self.assertLessEqual(
+            steps, {"articulate", "notch", "drains", "assemble", "amounts", "plate", "layers", "supports", "check", "takes"}
+        )
         pins = {p["zone"]: p for p in again.graph.node("articulate").json("pins")}
         self.assertEqual(pins["back left"]["entry"], "p1")
         self.assertLess(np.linalg.norm(np.array(pins["back left"]["at_mm"]) - other), 1.0)

@@ -105,7 +105,7 @@ class PlaneTest(unittest.TestCase):
         assert wall
         text = line(self.TEXT, 4.0)
         start = wall.bend.nearest(np.array([10.0, 0.0]))  # along the front, which is seen from -y
-        letters = on_wall(text, wall.bend, start=start, foot=3.0, inner=0.5, outer=0.3)
+        letters = on_wall(text, wall.bend, start=start, floor=0.0, foot=3.0, inner=0.5, outer=0.3, lean=wall.leans)
         done = assemble(body, cut=[("the label", letters)]).body
         self.assertTrue(check_solid(done).ok)
         taken = (volume_ml(body) - volume_ml(done)) * 1000

@@ -13,6 +13,7 @@ from bitecore.mesh import Mesh
 from bitecore.ops.base import base
 from bitecore.ops.clip import clip
 from bitecore.ops.mend import mend
+from bitecore.ops.upright import Plan
 from bitecore.ops.weld import weld
 from bitecore.runsheet import CASE, MemoryStore, evaluate
 from demo.rescans import otherwise_meshed
@@ -27,7 +28,7 @@ def handed_over(mesh: Mesh) -> Mesh:
 
 @cache
 def body() -> Mesh:
-    return base(mend(handed_over(jaws(3)[1])).mesh, up=np.array([0.0, 0.0, 1.0]), thickness_mm=4.0).body
+    return base(mend(handed_over(jaws(3)[1])).mesh, up=np.array([0.0, 0.0, 1.0]), plan=Plan(thickness_mm=4.0)).body
 
 
 def cut(mesh: Mesh, share: float) -> Mesh:

@@ -16,6 +16,7 @@ from bitecore.mesh import Mesh
 from bitecore.ops.base import base
 from bitecore.ops.crease import creased
 from bitecore.ops.picture import picture, turntable
+from bitecore.ops.upright import Plan
 from tests.shapes import dome, jaws, turn
 
 
@@ -63,7 +64,7 @@ class GlbTest(unittest.TestCase):
         np.testing.assert_allclose(light.vertices_mm.min(0), mesh.vertices_mm.min(0), atol=1.0)
 
     def test_hard_edges_on_the_base_soft_on_the_anatomy(self) -> None:
-        body = base(dome(10, 0, 30), up=[0, 0, 1], thickness_mm=3).body
+        body = base(dome(10, 0, 30), up=[0, 0, 1], plan=Plan(thickness_mm=3)).body
         split = creased(body)
         down = np.abs(split.normals[:, 2] + 1) < 1e-6
         low = body.vertices_mm[split.source][:, 2] < -2.9

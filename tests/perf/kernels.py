@@ -20,6 +20,7 @@ from bitecore.ops.closest import ClosestPoints
 from bitecore.ops.holes import close_holes
 from bitecore.ops.mend import mend
 from bitecore.ops.relief import plaster_shade
+from bitecore.ops.upright import Plan
 from bitecore.ops.weld import weld
 
 from .table import Row, median_ms
@@ -85,7 +86,7 @@ def rows(upper: bytes, lower: bytes, args: argparse.Namespace) -> Iterator[Row]:
             lambda: igl.point_mesh_squared_distance(crowns, whole.vertices_mm, faces64),
             "libigl (build included)",
         ),
-        ("base", lambda: base(_fresh(whole), up=up, thickness_mm=2), None, ""),
+        ("base", lambda: base(_fresh(whole), up=up, plan=Plan(thickness_mm=2)), None, ""),
         ("plaster shade", lambda: plaster_shade(_fresh(whole)), None, ""),
         ("write binary STL", lambda: stl.write_binary(_fresh(whole)), lambda: _theirs(whole).export(file_type="stl"), "trimesh"),
         ("write 3MF", lambda: threemf.write([("a", whole)]), lambda: _theirs(whole).export(file_type="3mf"), "trimesh"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import json
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
@@ -34,7 +35,7 @@ class StepSettings(BaseModel):
 
 def setting(
     default: Any, *, label: str, help: str, unit: str = "", main: bool = True, per_jaw: bool = False, form: bool = True,
-    shelf: str = "", **bounds: Any,
+    shelf: str = "", words: Mapping[str, str] | None = None, when: Mapping[str, tuple[Any, ...]] | None = None, **bounds: Any,
 ) -> Any:  # fmt: skip
     """A field of a StepSettings: label and help in the trade's words, unit, bounds (ge, le).
 
@@ -42,9 +43,17 @@ def setting(
     per_jaw : a change on the card counts for the jaw that is looked at; otherwise for all
     form    : False keeps it off the card
     shelf   : its value is the id of a record on this shelf of the house (see Need.shelf)
+    words   : what its choices are called
+    when    : the card shows it only while these other settings have one of these values
     """
     extra: dict[str, Any] = {"unit": unit, "main": main, "per_jaw": per_jaw, "form": form, "shelf": shelf}
+    extra |= {"words": dict(words or {}), "when": {key: [_as_text(v) for v in values] for key, values in (when or {}).items()}}
     return Field(default, title=label, description=help, json_schema_extra=extra, **bounds)
+
+
+def _as_text(value: Any) -> str:
+    """As JSON has it, without the marks of a text."""
+    return value if isinstance(value, str) else json.dumps(value)
 
 
 @dataclass(frozen=True)

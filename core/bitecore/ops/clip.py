@@ -119,11 +119,12 @@ def plane_values(mesh: Mesh, *, point_mm: ArrayLike, keep_towards: ArrayLike) ->
     return values
 
 
-def frame_of(normal: ArrayLike) -> NDArray[np.float64]:
-    """(3, 3) rotation whose third row is the unit normal."""
+def frame_of(normal: ArrayLike, front: ArrayLike | None = None) -> NDArray[np.float64]:
+    """(3, 3) rotation whose third row is the unit normal and, where `front` is given, whose second one looks away from it."""
     z = np.asarray(normal, np.float64)
     z = z / np.linalg.norm(z)
-    x = np.cross(np.eye(3)[int(np.abs(z).argmin())], z)
+    back = np.eye(3)[int(np.abs(z).argmin())] if front is None else -np.asarray(front, np.float64)
+    x = np.cross(back, z)
     x /= np.linalg.norm(x)
     return np.stack([x, np.cross(z, x), z])
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
@@ -120,15 +121,18 @@ class Bend:
         return float(s[np.linalg.norm(self.at(s) - point, axis=1).argmin()])
 
 
-def on_wall(text: Line, bend: Bend, *, start: float, foot: float, inner: float, outer: float) -> Mesh:
+def on_wall(
+    text: Line, bend: Bend, *, start: float, floor: float, foot: float, inner: float, outer: float, lean: Callable[[NDArray], NDArray]
+) -> Mesh:
     """Letters as a solid along a wall, z up, read from outside: from `inner` mm inside the wall to `outer` mm outside; `start` along
-    the bend, `foot` the height of the line."""
+    the bend, `foot` mm over the `floor` where the bend lies; lean : of places along the bend, mm inwards a mm up."""
     solid = text.shape.extrude(inner + outer).refine_to_length(_STEP_MM)
 
     def bent(points: NDArray) -> NDArray:
         along = start + points[:, 0]
-        plan = bend.at(along) + bend.outward(along) * (points[:, 2] - inner)[:, None]
-        return np.c_[plan, foot + points[:, 1]]
+        out = points[:, 2] - inner - lean(along) * (foot + points[:, 1])
+        plan = bend.at(along) + bend.outward(along) * out[:, None]
+        return np.c_[plan, floor + foot + points[:, 1]]
 
     return _mesh(solid.warp_batch(bent))
 

@@ -1,14 +1,20 @@
-"""Triangles over the plan between rings, evened: the shelf between a border and its wall, and floors."""
+"""Triangles over the plan between rings: the shelf between a border and its wall, terraces and floors."""
 
 from __future__ import annotations
+
+from dataclasses import dataclass
 
 import numba as nb
 import numpy as np
 from numpy.typing import NDArray
+from scipy.sparse import coo_matrix
+from scipy.sparse.linalg import spsolve
 
 from .clip import triangulate
 
 _ROUNDS = 40
+# Sides within a shelf are halved down to this; so often.
+_LONG_MM, _HALVINGS = 0.6, 4
 
 
 @nb.njit(cache=True)
@@ -60,3 +66,68 @@ def shelf(rings: list[NDArray[np.float64]]) -> NDArray[np.int64]:
     and every edge of a ring is one of a single triangle."""
     rings = [np.ascontiguousarray(ring) for ring in rings]
     return _flipped(np.vstack(rings), triangulate(rings).copy(), _ROUNDS)
+
+
+@dataclass(frozen=True)
+class Blend:
+    """more : (n, 3) corners beside those of the rings; faces : (m, 3) numbers of the rings' corners end to end, then of these"""
+
+    more: NDArray[np.float64]
+    faces: NDArray[np.int64]
+
+
+def blended(rings: list[NDArray[np.float64]]) -> Blend:
+    """Between rings (k, 3) over the plan: with corners of its own, each as high as the mean of its neighbours, so that what is uneven
+    along one ring is gone before it comes to the other."""
+    points = np.vstack(rings)
+    faces = shelf([ring[:, :2] for ring in rings])
+    fixed = len(points)
+    for _ in range(_HALVINGS):
+        points, faces, done = _halved(points, faces)
+        _flipped(np.ascontiguousarray(points[:, :2]), faces, _ROUNDS)
+        if done:
+            break
+    points[fixed:, 2] = _even_heights(points, faces, fixed)
+    return Blend(points[fixed:], faces)
+
+
+def _halved(points: NDArray, faces: NDArray) -> tuple[NDArray, NDArray, bool]:
+    """(points, faces, was nothing halved?): every side between two triangles that is the longest of both, and too long, halved."""
+    ends = np.stack([faces, np.roll(faces, -1, axis=1)], -1)
+    long = np.linalg.norm(points[ends[..., 0], :2] - points[ends[..., 1], :2], axis=2)
+    longest = long.argmax(1)
+    row = np.arange(len(faces))
+    side = np.sort(ends[row, longest], axis=1)
+    keys, first, count = np.unique(side, axis=0, return_index=True, return_counts=True)
+    order = np.lexsort((side[:, 1], side[:, 0]))
+    pairs = order[np.searchsorted(np.arange(len(order)), np.r_[0, np.cumsum(count)[:-1]])]
+    second = order[np.minimum(np.r_[0, np.cumsum(count)[:-1]] + 1, len(order) - 1)]
+    good = (count == 2) & (long[row, longest][first] > _LONG_MM)
+    if not good.any():
+        return points, faces, True
+    new = len(points) + np.arange(int(good.sum()))
+    more = points[keys[good]].mean(1)
+    out, keep = [], np.ones(len(faces), bool)
+    for which in (pairs[good], second[good]):
+        a, b = faces[which, longest[which]], faces[which, (longest[which] + 1) % 3]
+        c = faces[which, (longest[which] + 2) % 3]
+        out += [np.c_[a, new, c], np.c_[new, b, c]]
+        keep[which] = False
+    return np.vstack([points, more]), np.vstack([faces[keep], *out]), False
+
+
+def _even_heights(points: NDArray, faces: NDArray, fixed: int) -> NDArray[np.float64]:
+    """(n - fixed,) heights of the free corners: each the mean of its neighbours', the nearer ones the more."""
+    sides = np.unique(np.sort(np.vstack([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1), axis=0)
+    weight = 1 / np.maximum(np.linalg.norm(points[sides[:, 0], :2] - points[sides[:, 1], :2], axis=1), 0.02)
+    i, j = np.r_[sides[:, 0], sides[:, 1]], np.r_[sides[:, 1], sides[:, 0]]
+    w = np.r_[weight, weight]
+    free = i >= fixed
+    count = len(points) - fixed
+    if count == 0:
+        return np.zeros(0)
+    total = np.bincount(i[free] - fixed, w[free], count)
+    inner = free & (j >= fixed)
+    matrix = coo_matrix((np.r_[total, -w[inner]], (np.r_[np.arange(count), i[inner] - fixed], np.r_[np.arange(count), j[inner] - fixed])))
+    given = free & (j < fixed)
+    return spsolve(matrix.tocsc(), np.bincount(i[given] - fixed, w[given] * points[j[given], 2], count))

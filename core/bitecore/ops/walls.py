@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from ..mesh import Mesh
 from .bins import bins
+from .rings import follow_of
 
 
 @nb.njit(cache=True)
@@ -125,12 +126,3 @@ def crossing_walls(local: Mesh, loops: list[NDArray]) -> NDArray[np.bool_]:
     a, b, c = tri[:, 0, :2], tri[:, 1, :2], tri[:, 2, :2]
     box = bins(np.minimum(np.minimum(a, b), c), np.maximum(np.maximum(a, b), c), origin, cell, nx, ny)
     return _bad_walls(top, follow, vertex, vertex[follow], tri, local.faces, *seg, *box, origin, cell, ny)
-
-
-def follow_of(loops: list[NDArray]) -> NDArray[np.int64]:
-    """(n,) of border loops end to end: the number of the point that comes after each."""
-    return np.concatenate([np.roll(np.arange(len(p)), -1) + o for p, o in zip(loops, _offsets(loops), strict=True)])
-
-
-def _offsets(loops: list[NDArray]) -> list[int]:
-    return [0, *np.cumsum([len(p) for p in loops]).tolist()][:-1]

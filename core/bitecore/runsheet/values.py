@@ -281,6 +281,49 @@ class Takes(TypedDict):
     cost: float | None
 
 
+class Foot(Stand):
+    """What a jaw stands on, in its home; up is away from its flat underside. Heights along up and the plan (x across, y away from
+    the front) are from that origin.
+
+    floor_mm : where the flat underside shall lie; None: as far under the border's lowest point as asked
+    land     : the outline of the base where it has one of its own; back_mm : where its back lies
+    back_cut : the scan is cut at Trim's back saw before it is based, and not the body after
+    """
+
+    floor_mm: float | None
+    land: list[tuple[float, float]] | None
+    back_mm: float | None
+    back_cut: bool
+
+
+class Walls(TypedDict):
+    """The upright walls of a body, in the frame of its Foot: rings in the plan where they meet the flat underside (its edge left out),
+    outer ones counter-clockwise; draft : mm that they lean out for each mm down; edge_mm : how high that edge is."""
+
+    floor_mm: float
+    rings: list[list[tuple[float, float]]]
+    draft: float
+    edge_mm: float
+
+
+class Notched(TypedDict):
+    """A notch in its jaw's home: its middle on the wall, and its upper edge there."""
+
+    at_mm: Point
+    line: list[Point]
+
+
+class Plates(TypedDict):
+    """The two plates a pair is mounted between, as heights on the bench; lower_past_mm, upper_past_mm : what of each sticks out, below
+    nought what is missing."""
+
+    gap_mm: float
+    lower_mm: float
+    upper_mm: float
+    lower_past_mm: float
+    upper_past_mm: float
+
+
 class ToothFound(TypedDict):
     """A tooth in its jaw's home.
 

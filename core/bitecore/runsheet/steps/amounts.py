@@ -56,7 +56,7 @@ STEP = Step(
     needs={
         "body": Need("assemble", "body"),
         "solid": Need("base", "body"),
-        "stand": Need("level", "stand"),
+        "stand": Need("foot", "foot"),
         # Not Plate's own result: it takes as much where the bodies do not fit on the printer.
         "printer": Need("shelf", "plate.printer"),
         "resin": Need("shelf", "plate.resin"),

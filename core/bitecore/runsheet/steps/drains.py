@@ -34,6 +34,9 @@ def apply(inputs: Inputs, settings: DrainsSettings, run: Run) -> StepResult:
     floor = inputs["floor"] if inputs["style"] == "closed" else None
     wide = inputs["wide"]
     off = [_rooted(rotation @ np.array(s["from_mm"]), rotation @ np.array(s["to_mm"])) for s in inputs["struts"] or ()]
+    if inputs["notch"]:
+        a, b = (rotation @ np.array(p) for p in inputs["notch"]["line"])
+        off.append((a, b))
     clear = STRUT_MM / 2 + wide / 2 + _CLEAR_MM
     out = drains(local, cavity, wall_mm=inputs["wall"], wide_mm=wide, floor_mm=floor, front=front, off=off, clear_mm=clear)
     solids = Solids(Solid("cut", d.mesh.with_vertices(d.mesh.vertices_mm @ rotation), f"drain {n}") for n, d in enumerate(out, 1))
@@ -68,9 +71,10 @@ STEP = Step(
     settings=DrainsSettings,
     needs={
         "body": Need("base", "body"),
-        "stand": Need("level", "stand"),
+        "stand": Need("foot", "foot"),
         "cavity": Need("hollow", "solids", optional=True),
         "struts": Need("articulate", "struts", optional=True),
+        "notch": Need("notch", "notch", optional=True),
         "style": Need("hollow", "style", setting=True),
         "wall": Need("hollow", "wall_mm", setting=True),
         "floor": Need("hollow", "floor_mm", setting=True),

@@ -64,7 +64,7 @@ STEP = Step(
     version=2,
     over=BODIES,
     settings=HollowSettings,
-    needs={"body": Need("base", "body"), "stand": Need("level", "stand"), "reserves": Need(gathered=RESERVES)},
+    needs={"body": Need("base", "body"), "stand": Need("foot", "foot"), "reserves": Need(gathered=RESERVES)},
     gives={"solids": SOLIDS},
     apply=apply,
     about="What is taken out of the inside.",

@@ -35,7 +35,7 @@ _LINES_MM, _PIECES_MM = 0.75, 2.0
 _RASTER_MM = 0.5
 # A thicker base is not proposed.
 _THICKEST_MM = 12.0
-# From a strut to the letters, along the wall.
+# From a strut or a notch to the letters, along the wall.
 _STRUT_OFF_MM = 0.6
 
 
@@ -87,9 +87,12 @@ def apply(inputs: Inputs, settings: LabelSettings, run: Run) -> StepResult:
     local = body.with_vertices(body.vertices_mm @ rotation.T)
     run.tick(0.2, "looking for room")
     struts = [(rotation @ np.array(s["from_mm"]), rotation @ np.array(s["to_mm"])) for s in inputs["struts"] or ()]
-    wall = free_wall(local)
+    wall = free_wall(local, edge_mm=inputs["walls"]["edge_mm"] if inputs["walls"] else 0.0)
     if wall is not None:
         wall = wall.clear_of(struts, STRUT_MM / 2 + _STRUT_OFF_MM)
+        if inputs["notch"]:
+            a, b = (rotation @ np.array(p) for p in inputs["notch"]["line"])
+            wall = wall.clear_of([(a, b)], _STRUT_OFF_MM)
     asked = None if settings.at is None else rotation @ np.array(settings.at)
     found = _on_wall(said, settings, wall, asked) if wall else None
     flags = []
@@ -162,14 +165,20 @@ def _on_wall(said: str, settings: LabelSettings, wall: Free, asked: NDArray | No
 
 def _bent(text: Line, settings: LabelSettings, wall: Free, start: float, foot: float) -> _Set:
     inner, outer = _depths(settings)
-    solid = on_wall(text, wall.bend, start=start, foot=wall.floor + foot, inner=inner, outer=outer)
+    solid = on_wall(text, wall.bend, start=start, floor=wall.floor, foot=foot, inner=inner, outer=outer, lean=wall.leans)
     deep = inner if settings.style == "engraved" else 0.0
     s = start + np.linspace(0, text.width, int(np.ceil(text.width / _PIECES_MM)) + 1)
-    plan = wall.bend.at(s) - wall.bend.outward(s) * deep
     rows = foot - text.deep + np.linspace(0, text.tall + text.deep, int(np.ceil((text.tall + text.deep) / _LINES_MM)) + 1)
-    lines = [[np.append(a, wall.floor + z), np.append(b, wall.floor + z)] for z in rows for a, b in itertools.pairwise(plan)]
-    middle = np.append(wall.bend.at(start + text.width / 2)[0], wall.floor + foot + text.tall / 2)
+    lines = [
+        [np.append(a, wall.floor + z), np.append(b, wall.floor + z)] for z in rows for a, b in itertools.pairwise(_plan(wall, s, z, deep))
+    ]
+    middle = np.append(_plan(wall, np.array([start + text.width / 2]), foot + text.tall / 2, 0.0)[0], wall.floor + foot + text.tall / 2)
     return _Set(text, solid, np.array(lines) if deep else np.zeros((0, 2, 3)), middle, "on the wall")
+
+
+def _plan(wall: Free, along: NDArray, height: float, deep: float) -> NDArray[np.float64]:
+    """(k, 2) places so deep in the wall, so high over its foot."""
+    return wall.bend.at(along) - wall.bend.outward(along) * (deep + wall.leans(along) * height)[:, None]
 
 
 def _underneath(said: str, settings: LabelSettings, local: Mesh, front: NDArray) -> _Set | None:
@@ -211,15 +220,17 @@ STEP = Step(
     name="label",
     title="Label",
     number=7,
-    version=3,
+    version=4,
     over=BODIES,
     settings=LabelSettings,
     needs={
         "body": Need("base", "body"),
-        "stand": Need("level", "stand"),
+        "stand": Need("foot", "foot"),
+        "walls": Need("base", "walls", optional=True),
         "inside": Need("hollow", "style", setting=True),
         "thickness": Need("base", "thickness_mm", setting=True),
         "struts": Need("articulate", "struts", optional=True),
+        "notch": Need("notch", "notch", optional=True),
         "number": Need("case", "number"),
         "practice": Need("case", "practice"),
         "date": Need("case", "opened"),

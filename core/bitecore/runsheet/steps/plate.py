@@ -173,7 +173,7 @@ STEP = Step(
     counts=lambda s: s.model_copy(update={"reach_mm": 2.0} | ({} if s.supports == "all" else {"raise_mm": 5.0, "tilt_deg": 0.0})),
     needs={
         "body": Need("assemble", "body", each=True),
-        "stand": Need("level", "stand", each=True),
+        "stand": Need("foot", "foot", each=True),
         "printer": Need("shelf", "printer"),
         "resin": Need("shelf", "resin"),
     },

@@ -30,8 +30,8 @@ export function Found({
 }) {
   const { pointAt, act } = useBench();
   const [all, setAll] = useState(false);
-  // What scans say of each other belongs to all of them.
-  const together = step.over === "scans" ? partsOf(data, step.name) : [];
+  // What is said of all of them together belongs to each.
+  const together = detail?.piece === "*" ? [] : partsOf(data, step.name);
   const own = detail && step.over !== "scans" ? ofParts(data, step.name, detail.piece) : [];
   const flags = [...together.flatMap(flagsOf), ...flagsOf(detail), ...own];
   if (!node) return <p className="dim py-2">{step.about} It waits for a jaw scan.</p>;

@@ -1407,6 +1407,7 @@ export interface components {
         BaseGood: {
             /** Body */
             body?: string | null;
+            walls?: components["schemas"]["Walls"] | null;
         };
         /** BaseNode */
         BaseNode: {
@@ -1439,11 +1440,101 @@ export interface components {
         /** BaseSettings */
         BaseSettings: {
             /**
+             * Land
+             * @description What a base has around the arch.
+             * @default 3
+             */
+            around_mm: number;
+            /**
+             * Brace
+             * @description A bar between the ends, so that they cannot warp.
+             * @default false
+             */
+            brace: boolean;
+            /**
+             * Draft
+             * @description By so much walls lean out on their way down.
+             * @default 0
+             */
+            draft_deg: number;
+            /**
+             * Edges
+             * @description Of the flat underside and of a base's own outline.
+             * @default sharp
+             * @enum {string}
+             */
+            edge: "sharp" | "bevelled" | "rounded";
+            /**
+             * Edge, wide
+             * @description A bevel's width, or the radius.
+             * @default 0.8
+             */
+            edge_mm: number;
+            /**
+             * Backs flush
+             * @description Both backs in one plane, square to the midline, so that the closed pair stands on them.
+             * @default false
+             */
+            flush: boolean;
+            /**
+             * Mounting gap
+             * @description Between the two plates that the closed pair is mounted on; 40 mm is usual (common practice). Empty: it is not mounted.
+             */
+            gap_mm?: number | null;
+            /**
+             * Height by
+             * @description What is under the lowest point; the total height; or the gap that the closed pair fills.
+             * @default under
+             * @enum {string}
+             */
+            height: "under" | "total" | "gap";
+            /**
+             * Notch
+             * @description At the rim, for a spatula to get under.
+             * @default false
+             */
+            notch: boolean;
+            /**
+             * Notch at
+             * @description Where it shall be, in the scan's own coordinates.
+             */
+            notch_at?: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * Walls, off the border
+             * @description The walls stand so far outside the border at least; dents in it are bridged.
+             * @default 0.25
+             */
+            outside_mm: number;
+            /**
+             * Parallel to
+             * @description Both to the occlusal plane, or each to its own teeth.
+             * @default occlusal
+             * @enum {string}
+             */
+            parallel: "occlusal" | "own";
+            /**
+             * Shape
+             * @description Following the arch; with the middle closed; squared like a study model; or flat with rounded corners.
+             * @default horseshoe
+             * @enum {string}
+             */
+            shape: "horseshoe" | "closed" | "squared" | "flat";
+            /**
              * Under the lowest point
              * @description Material between the lowest point of the border and the flat bottom; 1 mm at least (common practice).
              * @default 2
              */
             thickness_mm: number;
+            /**
+             * Total height
+             * @description From the highest tip to the flat bottom.
+             * @default 25
+             */
+            total_mm: number;
         };
         /**
          * BayOut
@@ -1790,13 +1881,13 @@ export interface components {
              */
             keep_until: string;
             /** Nodes */
-            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TouchNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["MarkedNode"] | components["schemas"]["ReduceNode"] | components["schemas"]["TrimNode"] | components["schemas"]["BaseNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
+            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TouchNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["MarkedNode"] | components["schemas"]["ReduceNode"] | components["schemas"]["TrimNode"] | components["schemas"]["FootNode"] | components["schemas"]["BaseNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["NotchNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
             /** Number */
             number: string;
             /** Open */
             open: string;
             /** Opened */
-            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["CleanDetail"] | components["schemas"]["TeethDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TouchDetail"] | components["schemas"]["EdgeDetail"] | components["schemas"]["MarkedDetail"] | components["schemas"]["ReduceDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
+            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["CleanDetail"] | components["schemas"]["TeethDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TouchDetail"] | components["schemas"]["EdgeDetail"] | components["schemas"]["MarkedDetail"] | components["schemas"]["ReduceDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["FootDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["NotchDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
             /** Picture */
             picture: string;
             /** Pieces */
@@ -2660,6 +2751,113 @@ export interface components {
                 [key: string]: components["schemas"]["Brushed"];
             };
         };
+        /**
+         * Foot
+         * @description What a jaw stands on, in its home; up is away from its flat underside. Heights along up and the plan (x across, y away from
+         *     the front) are from that origin.
+         *
+         *     floor_mm : where the flat underside shall lie; None: as far under the border's lowest point as asked
+         *     land     : the outline of the base where it has one of its own; back_mm : where its back lies
+         *     back_cut : the scan is cut at Trim's back saw before it is based, and not the body after
+         */
+        Foot: {
+            /** Alone */
+            alone?: boolean;
+            /** Back Cut */
+            back_cut: boolean;
+            /** Back Mm */
+            back_mm: number | null;
+            /** Floor Mm */
+            floor_mm: number | null;
+            /** Front */
+            front: [
+                number,
+                number,
+                number
+            ];
+            /** Land */
+            land: [
+                number,
+                number
+            ][] | null;
+            /** Origin */
+            origin: [
+                number,
+                number,
+                number
+            ];
+            /** Up */
+            up: [
+                number,
+                number,
+                number
+            ];
+        };
+        /** FootDetail */
+        FootDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["FootSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "foot";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** FootGood */
+        FootGood: {
+            /** Foot */
+            foot?: {
+                [key: string]: components["schemas"]["Foot"] | null;
+            } | null;
+            plates?: components["schemas"]["Plates"] | null;
+        };
+        /** FootNode */
+        FootNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["FootGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "foot";
+        };
+        /** FootSettings */
+        FootSettings: Record<string, never>;
         /** GeneralChange */
         GeneralChange: {
             /** Values */
@@ -3769,6 +3967,89 @@ export interface components {
             /** Case */
             case: string;
         };
+        /** NotchDetail */
+        NotchDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["NotchSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "notch";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** NotchGood */
+        NotchGood: {
+            notch?: components["schemas"]["Notched"] | null;
+            /** Reserves */
+            reserves?: components["schemas"]["Reserve"][] | null;
+            /** Solids */
+            solids?: components["schemas"]["SolidOut"][] | null;
+        };
+        /** NotchNode */
+        NotchNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["NotchGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "notch";
+        };
+        /** NotchSettings */
+        NotchSettings: Record<string, never>;
+        /**
+         * Notched
+         * @description A notch in its jaw's home: its middle on the wall, and its upper edge there.
+         */
+        Notched: {
+            /** At Mm */
+            at_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Line */
+            line: [
+                number,
+                number,
+                number
+            ][];
+        };
         /** Others */
         Others: {
             /** Others */
@@ -4261,6 +4542,23 @@ export interface components {
             tilt_deg: number;
         };
         /**
+         * Plates
+         * @description The two plates a pair is mounted between, as heights on the bench; lower_past_mm, upper_past_mm : what of each sticks out, below
+         *     nought what is missing.
+         */
+        Plates: {
+            /** Gap Mm */
+            gap_mm: number;
+            /** Lower Mm */
+            lower_mm: number;
+            /** Lower Past Mm */
+            lower_past_mm: number;
+            /** Upper Mm */
+            upper_mm: number;
+            /** Upper Past Mm */
+            upper_past_mm: number;
+        };
+        /**
          * Print
          * @description What stays the same of a surface wherever it lies.
          */
@@ -4707,6 +5005,7 @@ export interface components {
          *     step   : whose it is: the step's own, or of a part of it
          *     shelf  : of the house, from which it chooses
          *     labels : what choices are called
+         *     when   : it is of use only while these other settings have one of these values (texts)
          */
         SettingOut: {
             /** Choices */
@@ -4741,6 +5040,10 @@ export interface components {
             type: string;
             /** Unit */
             unit: string;
+            /** When */
+            when: {
+                [key: string]: string[];
+            };
         };
         /** SignIn */
         SignIn: {
@@ -5456,6 +5759,24 @@ export interface components {
         Veil: {
             /** Down */
             down: boolean;
+        };
+        /**
+         * Walls
+         * @description The upright walls of a body, in the frame of its Foot: rings in the plan where they meet the flat underside (its edge left out),
+         *     outer ones counter-clockwise; draft : mm that they lean out for each mm down; edge_mm : how high that edge is.
+         */
+        Walls: {
+            /** Draft */
+            draft: number;
+            /** Edge Mm */
+            edge_mm: number;
+            /** Floor Mm */
+            floor_mm: number;
+            /** Rings */
+            rings: [
+                number,
+                number
+            ][][];
         };
         /**
          * WorkingOut

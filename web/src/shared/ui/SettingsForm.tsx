@@ -17,8 +17,11 @@ interface Props {
 /** The form of a step, read off its one settings model. The main settings stand open, the rest is folded. */
 export function SettingsForm({ settings, ...rest }: Props) {
   const [open, setOpen] = useState(false);
-  const main = settings.filter((s) => s.main);
-  const more = settings.filter((s) => !s.main);
+  const ofUse = settings.filter((s) =>
+    Object.entries(s.when).every(([key, any]) => any.includes(String(rest.values[key] ?? null))),
+  );
+  const main = ofUse.filter((s) => s.main);
+  const more = ofUse.filter((s) => !s.main);
   const changed = more.some((s) => OWN.has(rest.whose[s.key] ?? ""));
   return (
     <div>
