@@ -13,7 +13,7 @@ from bitecore.engine.gives import unpack
 from bitecore.mesh import Mesh, check_solid, face_components, volume_ml
 from bitecore.ops.assembly import assemble
 from bitecore.ops.cavity import Keep, cavity
-from bitecore.ops.drains import drains
+from bitecore.ops.drains import Ask, drains
 from bitecore.ops.nearby import nearby
 from bitecore.ops.voxels import voxels
 from bitecore.runsheet import CASE, MemoryStore, evaluate
@@ -121,7 +121,7 @@ class BoxTest(unittest.TestCase):
             assert made.mesh is not None
             shut = assemble(body, cut=[("the cavity", made.mesh)]).body
             self.assertAlmostEqual(kept_back_ml(shut, floor=floor, plate=True) / inside, 1, delta=0.03)
-            out = drains(body, made.mesh, wall_mm=2.0, wide_mm=3.0, floor_mm=floor_mm, front=FRONT)
+            out = drains(body, made.mesh, Ask(wall_mm=2.0, wide_mm=3.0, floor_mm=floor_mm, front=FRONT))
             self.assertEqual(len(out), 3)
             done = assemble(body, cut=[("the cavity", made.mesh), *((f"drain {n}", d.mesh) for n, d in enumerate(out))]).body
             self.assertTrue(check_solid(done).ok)

@@ -18,7 +18,9 @@ from skimage.measure import marching_cubes
 from ..mesh import GROUP_CUT, Mesh
 from ..progress import QUIET, Run
 from .closest import ClosestPoints
+from .crossing import crossing_faces
 from .nearby import nearby
+from .ribs import Stiffened
 from .segments import to_segment
 from .voxels import Voxels, voxels
 
@@ -33,6 +35,9 @@ _LEAST_ML = 0.05
 _EVEN_MM = 0.02
 # Corners stand so much farther off than asked: between them flat triangles lie nearer to the surface.
 _SPARE_MM = 0.03
+# Where sides and faces dip in by more than this, their corners go back, so often.
+_EASE_OVER_MM, _EASINGS = 0.01, 4
+_UNTANGLINGS = 6
 # Nobody asks how thick the wall is where it is so much thicker than asked.
 _THICK_MM = 0.3
 # An open cavity goes on so far under the floor.
@@ -54,13 +59,25 @@ class Keep:
 @dataclass(frozen=True)
 class Cavity:
     """mesh : a closed solid in the frame of the body, None where no room is left; thinnest_mm : measured from all its corners,
-    edge and face middles above the floor to the body's surface"""
+    edge and face middles above the floor to the body's surface; ribbed : it is stiffened"""
 
     mesh: Mesh | None
     thinnest_mm: float
+    ribbed: bool = False
 
 
-def cavity(body: Mesh, *, wall_mm: float, floor_mm: float | None, keep: Sequence[Keep] = (), run: Run = QUIET) -> Cavity:
+@dataclass(frozen=True)
+class Thicker:
+    """So thick is the wall at least under these faces of the surface (teeth)."""
+
+    under: Mesh
+    mm: float
+
+
+def cavity(
+    body: Mesh, *, wall_mm: float, floor_mm: float | None, keep: Sequence[Keep] = (), thicker: Thicker | None = None,
+    stiffened: Stiffened | None = None, run: Run = QUIET,
+) -> Cavity:  # fmt: skip
     """Of a closed body, z up, flat underneath at its lowest. floor_mm : how thick the floor is; None: it is open underneath."""
     grid = voxels(body, cell=_CELL_MM, pad=2 * _CELL_MM)
     run.tick(0.15, "how deep")
@@ -69,6 +86,9 @@ def cavity(body: Mesh, *, wall_mm: float, floor_mm: float | None, keep: Sequence
     if floor_mm is None:
         grid = _without_floor(grid, bottom, wall_mm)
     depth = _depth(grid, skin, wall_mm, keep, run)
+    if thicker is not None and thicker.mm > wall_mm and thicker.under.triangles:
+        teeth = ClosestPoints(thicker.under)
+        _thickened(depth, grid, teeth, wall_mm, thicker.mm)
     if floor_mm is not None:
         rise = np.arange(depth.shape[2]) * _CELL_MM + grid.low[2] - bottom
         depth = np.minimum(depth, (wall_mm + rise - floor_mm).astype(np.float32))
@@ -76,11 +96,16 @@ def cavity(body: Mesh, *, wall_mm: float, floor_mm: float | None, keep: Sequence
     level = _kept(_opened(depth, wall_mm), through=floor_mm is None)
     if level is None:
         return Cavity(None, np.inf)
+    ribs = stiffened.field(level > 0, grid, bottom + (floor_mm or 0.0)) if stiffened else None
+    if ribs is not None:
+        level = np.minimum(level, ribs)
     run.tick(0.75, "its surface")
     made = _held_off(_surface(level, grid), skin, wall_mm, bottom if floor_mm is None else bottom + floor_mm)
-    made = _evened(made)
+    if thicker is not None and thicker.mm > wall_mm and thicker.under.triangles:
+        made = _held_off(made, teeth, thicker.mm, bottom)
+    made = _untangled(_eased(_evened(made), skin, wall_mm, bottom))
     run.tick(0.9, "measuring the wall")
-    return Cavity(made, _thinnest(made, skin, wall_mm, bottom))
+    return Cavity(made, _thinnest(made, skin, wall_mm, bottom), ribs is not None)
 
 
 def _skin(body: Mesh, bottom: float, *, open_below: bool) -> ClosestPoints:
@@ -117,6 +142,17 @@ def _depth(grid: Voxels, skin: ClosestPoints, wall_mm: float, keep: Sequence[Kee
         near[...] = np.minimum(near, off.reshape(near.shape).astype(np.float32))
     depth[~grid.inside] = -1
     return depth
+
+
+def _thickened(depth: NDArray[np.float32], grid: Voxels, teeth: ClosestPoints, wall_mm: float, thick_mm: float) -> None:
+    """Cells nearer to the teeth than their wall count as that much less deep."""
+    reach = thick_mm + _ROUND_MM + _BAND * grid.cell
+    near = (depth > wall_mm - _BAND * grid.cell) & (depth < reach)
+    # What is deep by the grid's own reckoning may lie beyond its reach.
+    near |= depth >= wall_mm + _ROUND_MM
+    hits = teeth.query(grid.middles(near), within_mm=reach)
+    off = np.where(hits.face >= 0, hits.distance_mm, np.inf) - (thick_mm - wall_mm)
+    depth[near] = np.minimum(depth[near], off)
 
 
 def _opened(depth: NDArray[np.float32], wall_mm: float) -> NDArray[np.float32]:
@@ -181,7 +217,60 @@ def _evened(made: Mesh) -> Mesh:
     return Mesh.of(np.asarray(out.vert_properties)[:, :3], faces, np.full(len(faces), GROUP_CUT, np.uint8))
 
 
+def _eased(made: Mesh, skin: ClosestPoints, wall_mm: float, bottom: float) -> Mesh:
+    """Where the middle of a side or a face comes too near to the surface, its corners go back by what is missing."""
+    points = made.vertices_mm.copy()
+    sides = _sides(made)
+    groups = np.vstack([made.faces, np.c_[sides, sides[:, 1]]]).astype(np.int64)  # a side counts its second end twice
+    asked = np.arange(len(groups))
+    for _ in range(_EASINGS):
+        corner = points[groups[asked]]
+        middle = np.where((asked < made.triangles)[:, None], corner.mean(1), corner[:, :2].mean(1))
+        above = middle[:, 2] > bottom
+        asked, middle = asked[above], middle[above]
+        hits = skin.query(middle, within_mm=wall_mm - _EASE_OVER_MM)
+        short = hits.face >= 0
+        if not short.any():
+            break
+        which, off = groups[asked[short]], np.maximum(hits.distance_mm[short], 1e-9)[:, None]
+        away = (middle[short] - hits.point_mm[short]) / off * (wall_mm - off)
+        move, times = np.zeros_like(points), np.bincount(which.ravel(), minlength=len(points))
+        for k in range(3):
+            np.add.at(move, which[:, k], away)
+        moved = (times > 0) & (points[:, 2] > bottom + 0.01)  # what lies under the floor stays there
+        points[moved] += move[moved] / times[moved, None]
+        asked = np.flatnonzero(moved[groups].any(1))
+    return made.with_vertices(points)
+
+
+def _sides(made: Mesh) -> NDArray[np.int64]:
+    faces = made.faces.astype(np.int64)
+    return np.unique(np.sort(np.vstack([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1), axis=0)
+
+
+def _untangled(made: Mesh) -> Mesh:
+    """Where corners that were set off crossed over one another, each goes to the middle of its neighbours."""
+    for _ in range(_UNTANGLINGS):
+        tangled = crossing_faces(made)
+        if not tangled.any():
+            break
+        corners = np.unique(made.faces[tangled])
+        sides = np.vstack([made.faces[:, [0, 1]], made.faces[:, [1, 2]], made.faces[:, [2, 0]]])
+        sides = sides[np.isin(sides[:, 0], corners)]
+        total, count = np.zeros_like(made.vertices_mm), np.bincount(sides[:, 0], minlength=len(made.vertices_mm))
+        np.add.at(total, sides[:, 0], made.vertices_mm[sides[:, 1]])
+        points = made.vertices_mm.copy()
+        points[corners] = total[corners] / count[corners, None]
+        made = made.with_vertices(points)
+    return made
+
+
 def _thinnest(made: Mesh, skin: ClosestPoints, wall_mm: float, bottom: float) -> float:
-    edges = np.unique(np.sort(np.vstack([made.faces[:, [0, 1]], made.faces[:, [1, 2]], made.faces[:, [2, 0]]]), axis=1), axis=0)
-    points = np.vstack([made.vertices_mm, made.vertices_mm[made.faces].mean(1), made.vertices_mm[edges].mean(1)])
-    return float(skin.query(points[points[:, 2] > bottom], within_mm=wall_mm + _THICK_MM).distance_mm.min())
+    points = np.vstack([made.vertices_mm, made.vertices_mm[made.faces].mean(1), made.vertices_mm[_sides(made)].mean(1)])
+    points = points[points[:, 2] > bottom]
+    # Hardly anywhere is it much thicker than asked: the nearer is looked for first.
+    for reach in (wall_mm + _SPARE_MM, wall_mm + _THICK_MM):
+        hits = skin.query(points, within_mm=reach)
+        if (hits.face >= 0).any():
+            break
+    return float(hits.distance_mm.min())

@@ -1,12 +1,14 @@
-"""Where resin leaves a hollow body: lying holes through the wall, at the lowest place of each of the cavity's parts."""
+"""Where resin leaves a hollow body: lying holes through the wall, or upright ones through the floor, at the lowest place of each of
+the cavity's parts."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial import cKDTree
 
 from ..mesh import GROUP_CUT, Mesh, face_components
 from .closest import ClosestPoints
@@ -22,43 +24,140 @@ _LOW_MM = 0.6
 # Through more than so many walls no drain is led: the place lies badly.
 _WALLS = 4.0
 _FIRST, _OTHERS = 3, 2
+# From a drain's edge to a tooth.
+_TOOTH_MM = 0.6
 
 
 @dataclass(frozen=True)
 class Drain:
-    """mesh : a lying cylinder; at_mm : (3,) where it comes out"""
+    """name : "1", "2", … of those that found their place by themselves and of those moved from there; else what it was given;
+    mesh : a cylinder; at_mm : (3,) where it comes out"""
 
+    name: str
     mesh: Mesh
     at_mm: NDArray[np.float64]
 
 
-def drains(
-    body: Mesh,
-    room: Mesh,
-    *,
-    wall_mm: float,
-    wide_mm: float,
-    floor_mm: float | None,
-    front: NDArray,
-    off: Sequence[Segment] = (),
-    clear_mm: float = 0.0,
-) -> list[Drain]:
-    """Through the wall of a body, z up, around its cavity: three for the largest part of that, the first in front, the others far
-    apart; two for any other. Half-round at the rim where the cavity is open underneath (floor_mm None), else resting on the floor.
-
-    off : lines (from, to) that stand on the wall; seen from above a drain stays clear_mm away from them
+@dataclass(frozen=True)
+class Ask:
+    """floor_mm : of a body that is closed underneath; down : through the floor, else through the wall
+    count    : in the largest room
+    put      : by name, where drains shall be (3,); without : names of those that are left out
+    off      : lines (from, to) that stand on the wall; seen from above a drain stays clear_mm away from them
+    bar      : (k, 3) places of teeth, none of which a drain comes near to
     """
+
+    wall_mm: float
+    wide_mm: float
+    front: NDArray[np.float64]
+    floor_mm: float | None = None
+    down: bool = False
+    count: int = _FIRST
+    put: Mapping[str, NDArray[np.float64]] = field(default_factory=dict)
+    without: frozenset[str] = frozenset()
+    off: Sequence[Segment] = ()
+    clear_mm: float = 0.0
+    bar: NDArray[np.float64] | None = None
+
+
+def drains(body: Mesh, room: Mesh, ask: Ask) -> list[Drain]:
+    """Of a body, z up, with this cavity: so many for its largest part, the first in front, the others far apart; two for any other.
+    Half-round at the rim where the cavity is open underneath, else resting on the floor, or straight down through it. One that is
+    put somewhere is as near to there as can be."""
     bottom = float(body.vertices_mm[:, 2].min())
-    height = bottom if floor_mm is None else bottom + floor_mm + wide_mm / 2 - 0.1
-    sides = body.of_faces(~(body.vertices_mm[body.faces][:, :, 2] < bottom + 1e-6).all(1))
-    skin = ClosestPoints(sides)
-    count, label = face_components(room)
-    parts = sorted((room.of_faces(label == k) for k in range(count)), key=lambda part: -part.triangles)
-    out: list[Drain] = []
-    for number, part in enumerate(parts):
-        places = _low_places(part, skin, height, wall_mm).clear_of(off, clear_mm)
-        out += _chosen(places, wide_mm, front, _OTHERS if number else _FIRST)
+    parts = _rooms(room)
+    finds = _Finds(body, ask, bottom)
+    low = [finds.low(part) for part in parts]
+    out = []
+    for name, at in ask.put.items():
+        made = finds.near(at, low, room)
+        if made is not None:
+            out.append(_made(name, made, ask))
+    number = 0
+    for k, places in enumerate(low):
+        count = _OTHERS if k else ask.count
+        names = [str(n) for n in range(number + 1, number + count + 1)]
+        number += count
+        wanted = [name for name in names if name not in ask.put and name not in ask.without]
+        here = [d.at_mm for d in out]
+        out += [_made(name, places.one(i), ask) for name, i in zip(wanted, _chosen(places, ask, len(wanted), here), strict=False)]
     return out
+
+
+def _rooms(room: Mesh) -> list[Mesh]:
+    """The parts of a cavity, the largest first."""
+    count, label = face_components(room)
+    return sorted((room.of_faces(label == k) for k in range(count)), key=lambda part: -part.triangles)
+
+
+def rooms_without_air(room: Mesh, made: Sequence[Drain]) -> list[NDArray[np.float64]]:
+    """(3,) of each part of a cavity with fewer than two drains, what of it lies farthest from those: resin leaves through one opening
+    as fast as air comes in through another."""
+    out = []
+    for part in _rooms(room):
+        tree = cKDTree(part.vertices_mm)
+        own = [d.at_mm for d in made if tree.query(d.mesh.vertices_mm)[0].min() < 1.0]
+        if len(own) < 2:
+            low = part.vertices_mm[part.vertices_mm[:, 2] < part.vertices_mm[:, 2].min() + _LOW_MM]
+            away = np.linalg.norm(low - own[0], axis=1) if own else low[:, 1]
+            out.append(low[int(np.argmax(away))])
+    return out
+
+
+class _Finds:
+    """Where drains can be led out."""
+
+    def __init__(self, body: Mesh, ask: Ask, bottom: float) -> None:
+        self.ask, self.bottom = ask, bottom
+        under = (body.vertices_mm[body.faces][:, :, 2] < bottom + 1e-6).all(1)
+        self.skin = ClosestPoints(body.of_faces(~under))
+        self.teeth = None if ask.bar is None or not len(ask.bar) else cKDTree(ask.bar)
+        floor, wide = ask.floor_mm, ask.wide_mm
+        self.height = bottom if floor is None else bottom + floor + wide / 2 - 0.1
+
+    def low(self, part: Mesh) -> _Places:
+        points = part.vertices_mm
+        if self.ask.down:
+            return self._down(points)
+        low = points[np.abs(points[:, 2] - max(self.height, points[:, 2].min())) < _LOW_MM]
+        return self._level(np.c_[low[:, :2], np.full(len(low), self.height)])
+
+    def _level(self, low: NDArray) -> _Places:
+        hits = self.skin.query(low, within_mm=_WALLS * self.ask.wall_mm)
+        level = hits.point_mm - low
+        level[:, 2] = 0
+        way = np.linalg.norm(level, axis=1)
+        places = _Places(low, level / np.maximum(way, 1e-9)[:, None], way).of((hits.face >= 0) & (way > 0.3))
+        return self._allowed(places)
+
+    def _down(self, points: NDArray) -> _Places:
+        """Over the floor, so far from the room's walls that the whole drain ends on it."""
+        floor = points[points[:, 2] < points[:, 2].min() + 0.05]
+        if len(floor) == 0:
+            return _Places(floor, floor, floor[:, 0])
+        wall = points[(points[:, 2] > points[:, 2].min() + 0.4) & (points[:, 2] < points[:, 2].min() + 2 * self.ask.wide_mm)]
+        if len(wall):
+            floor = floor[cKDTree(wall[:, :2]).query(floor[:, :2])[0] > self.ask.wide_mm / 2 + 0.3]
+        way = floor[:, 2] - self.bottom
+        return self._allowed(_Places(floor, np.tile([0.0, 0.0, -1.0], (len(floor), 1)), way))
+
+    def _allowed(self, places: _Places) -> _Places:
+        places = places.clear_of(self.ask.off, self.ask.clear_mm)
+        if self.teeth is None:
+            return places
+        return places.of(self.teeth.query(places.out)[0] > self.ask.wide_mm / 2 + _TOOTH_MM)
+
+    def near(self, at: NDArray, low: Sequence[_Places], room: Mesh) -> _Places | None:
+        """The place for a drain nearest to `at`: low in a room, or where it is asked higher up, at that height."""
+        options = [places for places in low if len(places.low)]
+        if not self.ask.down and at[2] > self.height + 2 * self.ask.wide_mm:
+            points = room.vertices_mm
+            options.insert(0, self._level(points[np.abs(points[:, 2] - at[2]) < _LOW_MM]))
+        best = [(float(np.linalg.norm(p.out - at, axis=1).min()), k) for k, p in enumerate(options) if len(p.low)]
+        if not best:
+            return None
+        places = options[min(best)[1]]
+        return places.one(int(np.linalg.norm(places.out - at, axis=1).argmin()))
 
 
 @dataclass(frozen=True)
@@ -68,6 +167,14 @@ class _Places:
     low: NDArray[np.float64]
     level: NDArray[np.float64]
     way: NDArray[np.float64]
+
+    @property
+    def out(self) -> NDArray[np.float64]:
+        """(k, 3) where each comes out."""
+        return self.low + self.level * self.way[:, None]
+
+    def one(self, number: int) -> _Places:
+        return _Places(self.low[[number]], self.level[[number]], self.way[[number]])
 
     def of(self, keep: NDArray[np.bool_]) -> _Places:
         return _Places(self.low[keep], self.level[keep], self.way[keep])
@@ -81,37 +188,36 @@ class _Places:
         return self.of(~near)
 
 
-def _low_places(part: Mesh, skin: ClosestPoints, height: float, wall_mm: float) -> _Places:
-    points = part.vertices_mm
-    low = points[np.abs(points[:, 2] - max(height, points[:, 2].min())) < _LOW_MM]
-    low = np.c_[low[:, :2], np.full(len(low), height)]
-    hits = skin.query(low, within_mm=_WALLS * wall_mm)
-    level = hits.point_mm - low
-    level[:, 2] = 0
-    way = np.linalg.norm(level, axis=1)
-    return _Places(low, level / np.maximum(way, 1e-9)[:, None], way).of((hits.face >= 0) & (way > 0.3))
-
-
-def _chosen(places: _Places, wide_mm: float, front: NDArray, count: int) -> list[Drain]:
-    low, level, way = places.low, places.level, places.way
-    taken: list[int] = []
-    while len(taken) < count and len(low):
+def _chosen(places: _Places, ask: Ask, count: int, here: Sequence[NDArray]) -> list[int]:
+    """Numbers of so many places, far from each other and from what is there already."""
+    low = places.low
+    taken = list(here)
+    out: list[int] = []
+    while len(out) < count and len(low):
         if not taken:
-            taken.append(int((low[:, :2] @ front[:2]).argmax()))
-            continue
-        away = np.min([np.linalg.norm(low - low[k], axis=1) for k in taken], axis=0)
-        if away.max() < 4 * wide_mm:
-            break
-        taken.append(int(away.argmax()))
-    return [Drain(_cylinder(low[k], level[k], way[k], wide_mm / 2), low[k] + level[k] * way[k]) for k in taken]
+            number = int((low[:, :2] @ ask.front[:2]).argmax())
+        else:
+            away = np.min([np.linalg.norm(places.out - at, axis=1) for at in taken], axis=0)
+            number = int(away.argmax())
+            if away[number] < 4 * ask.wide_mm:
+                break
+        out.append(number)
+        taken.append(places.out[number])
+    return out
+
+
+def _made(name: str, place: _Places, ask: Ask) -> Drain:
+    return Drain(name, _cylinder(place.low[0], place.level[0], float(place.way[0]), ask.wide_mm / 2), place.out[0])
 
 
 def _cylinder(start: NDArray, way: NDArray, length: float, radius: float) -> Mesh:
-    """Lying along `way` (level, of length one), from inside the cavity to outside the body."""
-    side = np.array([-way[1], way[0], 0.0])
+    """Along `way` (of length one, level or straight down), from inside the cavity to outside the body."""
+    level = abs(way[2]) < 0.5
+    side = np.array([-way[1], way[0], 0.0]) if level else np.array([1.0, 0.0, 0.0])
+    up = np.array([0.0, 0.0, 1.0]) if level else np.array([0.0, 1.0, 0.0])
     # Turned by half a side: no edge lies in the floor's plane.
     angle = (np.arange(_SIDES) + 0.5) / _SIDES * 2 * np.pi
-    ring = radius * (np.cos(angle)[:, None] * side + np.sin(angle)[:, None] * [0.0, 0.0, 1.0])
+    ring = radius * (np.cos(angle)[:, None] * side + np.sin(angle)[:, None] * up)
     near, far = start - way * _INSIDE_MM, start + way * (length + _OUTSIDE_MM)
     points = np.vstack([near + ring, far + ring, near, far])
     i, j = np.arange(_SIDES), (np.arange(_SIDES) + 1) % _SIDES

@@ -66,6 +66,10 @@ class Voxels:
         """(k, 3) mm of those that are marked, in the order of np.argwhere."""
         return np.argwhere(cells) * self.cell + self.low
 
+    def of(self, mesh: Mesh) -> Voxels:
+        """Another closed mesh on the same cells; what of it lies beyond them is left out."""
+        return Voxels(_winding(mesh.vertices_mm, mesh.faces, self.low, self.cell, *self.inside.shape) > 0, self.low, self.cell)
+
     @property
     def volume_ml(self) -> float:
         return float(self.inside.sum()) * self.cell**3 / 1000

@@ -239,6 +239,15 @@ class Amounts(TypedDict):
     solid: Amount
 
 
+class Styles(TypedDict):
+    """What a body would take solid, open and closed underneath, without its drains and label; None of one that leaves no room."""
+
+    resin: str
+    solid: Amount
+    open: Amount | None
+    closed: Amount | None
+
+
 class Labelled(TypedDict):
     """What a label says and where; middle : in the jaw's home (mm), None where there was no room."""
 
@@ -311,6 +320,13 @@ class Notched(TypedDict):
 
     at_mm: Point
     line: list[Point]
+
+
+class Drained(TypedDict):
+    """A drain: its name ("1", "2", …, or the id of an entry), and where it comes out, in its jaw's home."""
+
+    name: str
+    at_mm: Point
 
 
 class Plates(TypedDict):

@@ -7,7 +7,18 @@ export { Balls } from "./Marks";
 export { type Spot, through, useOnScreen } from "./onScreen";
 export { PulledBall } from "./PulledBall";
 export { PulledPlane } from "./PulledPlane";
-export { benchPlace, fromStage, placeOf, rawDigest, rawOf, scansScene, shownOf, takesPart, toStage } from "./place";
+export {
+  benchPlace,
+  bodiesScene,
+  fromStage,
+  placeOf,
+  rawDigest,
+  rawOf,
+  scansScene,
+  shownOf,
+  takesPart,
+  toStage,
+} from "./place";
 export { BALL, ink, SQUARE } from "./plaster";
 export { type Ring, Rings } from "./Rings";
 export { Stage, shownAs, unionOf } from "./Stage";

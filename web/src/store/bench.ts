@@ -42,8 +42,8 @@ export interface View {
   came: boolean;
   /** Gum is tinted, so that teeth stand out from it; their numbers stand beside them. */
   tint: boolean;
-  /** Where it was reduced, how far off the scan it is then. */
-  reduced: boolean;
+  /** The map of the open step: how far off the scan it is where it was reduced; how thick the wall. */
+  map: boolean;
   numbers: boolean;
   /** The bite scan that is being marked, and the pair that is being set: its number, what it has so far. */
   marking: { piece: string; number: number; pair: Pair } | null;
@@ -86,7 +86,7 @@ interface BenchState extends View {
   openBook: (book: boolean) => void;
   showCame: (came: boolean) => void;
   tintGum: (tint: boolean) => void;
-  showReduced: (reduced: boolean) => void;
+  showMap: (map: boolean) => void;
   showNumbers: (numbers: boolean) => void;
   tryValues: (tried: Tried | null) => void;
   cutAt: (section: Section) => void;
@@ -112,7 +112,7 @@ const FRESH = {
   book: false,
   came: true,
   tint: false,
-  reduced: false,
+  map: false,
   numbers: true,
   marking: null as View["marking"],
   tried: null as Tried | null,
@@ -166,7 +166,7 @@ export const useBench = create<BenchState>((set) => ({
   holdSurface: (held) => set({ held }),
   showCame: (came) => set({ came }),
   tintGum: (tint) => set({ tint }),
-  showReduced: (reduced) => set({ reduced }),
+  showMap: (map) => set({ map }),
   showNumbers: (numbers) => set({ numbers }),
   openBook: (book) =>
     set((s) => ({
@@ -181,7 +181,7 @@ export const useBench = create<BenchState>((set) => ({
 
 /** The part of it that a scene is a function of. */
 export function useView(): View {
-  const { step, piece, tool, visibility, rawHeld, book, came, tint, reduced, numbers, marking, tried, section, held } =
+  const { step, piece, tool, visibility, rawHeld, book, came, tint, map, numbers, marking, tried, section, held } =
     useBench();
-  return { step, piece, tool, visibility, rawHeld, book, came, tint, reduced, numbers, marking, tried, section, held };
+  return { step, piece, tool, visibility, rawHeld, book, came, tint, map, numbers, marking, tried, section, held };
 }

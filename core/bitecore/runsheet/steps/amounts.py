@@ -7,9 +7,8 @@ import numpy as np
 from ...engine.gives import json_of
 from ...engine.model import BODIES, Inputs, Need, Reading, Step, StepResult, StepSettings
 from ...errors import StepFailed
-from ...mesh import Mesh, volume_ml
 from ...progress import Run
-from ..printing import printing_of
+from ..printing import amount_of, printing_of
 from ..values import Amounts
 
 
@@ -21,7 +20,7 @@ def apply(inputs: Inputs, settings: AmountsSettings, run: Run) -> StepResult:
     if inputs["printer"] is None or inputs["resin"] is None:
         raise StepFailed("What it takes is known once Plate has a printer and a resin.", code="no-printer")
     printing, up = printing_of(inputs["printer"], inputs["resin"], inputs["layer"]), np.array(inputs["stand"]["up"])
-    made, solid = (_amount(inputs[name], up, printing) for name in ("body", "solid"))
+    made, solid = (amount_of(inputs[name], up, printing) for name in ("body", "solid"))
     readings = [
         Reading("resin", made["ml"], "ml"), Reading("weight", made["grams"], "g"), Reading("printing alone", made["minutes"], "min"),
         Reading("solid it would take", solid["ml"], "ml"),
@@ -29,20 +28,6 @@ def apply(inputs: Inputs, settings: AmountsSettings, run: Run) -> StepResult:
     if made["cost"] is not None:
         readings.append(Reading("cost of the resin", made["cost"]))
     return StepResult({"amounts": {"resin": printing["resin"], "made": made, "solid": solid}}, tuple(readings), (), f"{made['ml']:.1f} ml")
-
-
-def _amount(body: Mesh, up: np.ndarray, printing: dict) -> dict:
-    ml = volume_ml(body)
-    layers = int(np.ceil(np.ptp(body.vertices_mm @ up) / printing["layer_mm"] - 1e-6))
-    first = min(layers, printing["first_layers"])
-    seconds = first * printing["first_layer_s"] + (layers - first) * printing["layer_s"]
-    price = printing["price_l"]
-    return {
-        "ml": round(ml, 6),
-        "grams": round(ml * printing["density_g_ml"], 6),
-        "cost": None if price is None else round(ml / 1000 * price, 6),
-        "minutes": round(seconds / 60, 6),
-    }
 
 
 STEP = Step(

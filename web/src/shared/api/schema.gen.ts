@@ -1881,13 +1881,13 @@ export interface components {
              */
             keep_until: string;
             /** Nodes */
-            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TouchNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["MarkedNode"] | components["schemas"]["ReduceNode"] | components["schemas"]["TrimNode"] | components["schemas"]["FootNode"] | components["schemas"]["BaseNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["NotchNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
+            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TouchNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["MarkedNode"] | components["schemas"]["ReduceNode"] | components["schemas"]["TrimNode"] | components["schemas"]["FootNode"] | components["schemas"]["BaseNode"] | components["schemas"]["StylesNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["NotchNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["WallMapNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
             /** Number */
             number: string;
             /** Open */
             open: string;
             /** Opened */
-            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["CleanDetail"] | components["schemas"]["TeethDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TouchDetail"] | components["schemas"]["EdgeDetail"] | components["schemas"]["MarkedDetail"] | components["schemas"]["ReduceDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["FootDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["NotchDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
+            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["CleanDetail"] | components["schemas"]["TeethDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TouchDetail"] | components["schemas"]["EdgeDetail"] | components["schemas"]["MarkedDetail"] | components["schemas"]["ReduceDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["FootDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["StylesDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["NotchDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["WallMapDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
             /** Picture */
             picture: string;
             /** Pieces */
@@ -2196,6 +2196,20 @@ export interface components {
                 [key: string]: string;
             };
         };
+        /**
+         * Drained
+         * @description A drain: its name ("1", "2", …, or the id of an entry), and where it comes out, in its jaw's home.
+         */
+        Drained: {
+            /** At Mm */
+            at_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Name */
+            name: string;
+        };
         /** DrainsDetail */
         DrainsDetail: {
             /** Flags */
@@ -2225,6 +2239,8 @@ export interface components {
         };
         /** DrainsGood */
         DrainsGood: {
+            /** Drains */
+            drains?: components["schemas"]["Drained"][] | null;
             /** Solids */
             solids?: components["schemas"]["SolidOut"][] | null;
         };
@@ -3088,11 +3104,31 @@ export interface components {
         /** HollowSettings */
         HollowSettings: {
             /**
+             * Compare
+             * @description What it takes solid, open and closed, side by side.
+             * @default false
+             */
+            compare: boolean;
+            /**
+             * Drains
+             * @description In the largest room; any other has two.
+             * @default 3
+             */
+            drain_count: number;
+            /**
              * Drains, wide
-             * @description Holes through the wall.
+             * @description Their diameter.
              * @default 3
              */
             drain_mm: number;
+            /**
+             * Drains by hand
+             * @description Drains put elsewhere, left out or added.
+             * @default {}
+             */
+            drains: {
+                [key: string]: components["schemas"]["SetDrain"];
+            };
             /**
              * Floor
              * @description Of a body that is closed underneath.
@@ -3100,12 +3136,37 @@ export interface components {
              */
             floor_mm: number;
             /**
+             * Stiffened by
+             * @description Upright walls inside, where the model is wide; resin passes under them.
+             * @default none
+             * @enum {string}
+             */
+            stiff: "none" | "ribs" | "honeycomb";
+            /**
+             * Each, thick
+             * @description Of ribs and honeycombs.
+             * @default 1.2
+             */
+            stiff_mm: number;
+            /**
              * Inside
              * @description Solid; hollow and open underneath, with drains at the rim; or hollow with a floor and drains.
              * @default solid
              * @enum {string}
              */
             style: "solid" | "open" | "closed";
+            /**
+             * Wall under teeth
+             * @description Where it shall be thicker there. Empty: as thick as the rest.
+             */
+            teeth_mm?: number | null;
+            /**
+             * Drains through
+             * @description The wall, so that it lies flat on the plate; or the floor, where it stands on supports.
+             * @default wall
+             * @enum {string}
+             */
+            through: "wall" | "floor";
             /**
              * Wall
              * @description Nowhere thinner. Under 1.5 mm models break (common practice).
@@ -4978,6 +5039,26 @@ export interface components {
             bottom: components["schemas"]["Saw"];
         };
         /**
+         * SetDrain
+         * @description A drain put where a person wants it.
+         *
+         *     name : of the one that is moved or, without a place, left out; empty: one more
+         *     at   : where it comes out, in the scan's own coordinates (mm)
+         */
+        SetDrain: {
+            /** At */
+            at?: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+        };
+        /**
          * SetPin
          * @description A pin put where a person wants it.
          *
@@ -5127,6 +5208,78 @@ export interface components {
                 number
             ];
         };
+        /**
+         * Styles
+         * @description What a body would take solid, open and closed underneath, without its drains and label; None of one that leaves no room.
+         */
+        Styles: {
+            closed: components["schemas"]["Amount"] | null;
+            open: components["schemas"]["Amount"] | null;
+            /** Resin */
+            resin: string;
+            solid: components["schemas"]["Amount"];
+        };
+        /** StylesDetail */
+        StylesDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["StylesSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "styles";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** StylesGood */
+        StylesGood: {
+            styles?: components["schemas"]["Styles"] | null;
+        };
+        /** StylesNode */
+        StylesNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["StylesGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "styles";
+        };
+        /** StylesSettings */
+        StylesSettings: Record<string, never>;
         /** SupportsDetail */
         SupportsDetail: {
             /** Flags */
@@ -5760,6 +5913,68 @@ export interface components {
             /** Down */
             down: boolean;
         };
+        /** WallMapDetail */
+        WallMapDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["WallMapSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "wall-map";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** WallMapGood */
+        WallMapGood: {
+            /** Map */
+            map?: string | null;
+        };
+        /** WallMapNode */
+        WallMapNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["WallMapGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "wall-map";
+        };
+        /** WallMapSettings */
+        WallMapSettings: Record<string, never>;
         /**
          * Walls
          * @description The upright walls of a body, in the frame of its Foot: rings in the plan where they meet the flat underside (its edge left out),

@@ -1,47 +1,44 @@
+import { Layers2 } from "lucide-react";
 import { goodOf } from "../../case/look";
-import type { CardProps, StepUi } from "../../stage";
+import { bodiesScene, type CardProps, type Shown, type StepUi, type Tool } from "../../stage";
+import { useBench } from "../../store/bench";
+import { addDrain, DrainBalls, DrainList, DrainWords } from "./drains";
+import { Takes } from "./Takes";
 
-const minutes = (m: number) => (m < 90 ? `${Math.round(m)} min` : `${(m / 60).toFixed(1)} h`);
-
-/** What the body takes as it is made, and what it would take solid. */
-function Below({ data, node }: CardProps) {
-  const amounts = node && goodOf(data, "amounts", node.piece)?.amounts;
-  if (!amounts) return null;
-  const { made, solid } = amounts;
-  const rows: [string, string, string][] = [
-    ["Resin", `${made.ml.toFixed(1)} ml`, `${solid.ml.toFixed(1)} ml`],
-    ["Weight", `${made.grams.toFixed(1)} g`, `${solid.grams.toFixed(1)} g`],
-    ["Printed alone in", minutes(made.minutes), minutes(solid.minutes)],
-  ];
-  if (made.cost != null && solid.cost != null)
-    rows.push(["Cost of the resin", made.cost.toFixed(2), solid.cost.toFixed(2)]);
+function Below(props: CardProps) {
   return (
-    <table aria-label="What it takes" className="mt-3 w-full text-[13px]">
-      <caption className="dim pb-1 text-left text-xs">{amounts.resin}</caption>
-      <thead>
-        <tr className="dim text-left text-xs">
-          <th />
-          <th className="text-right font-semibold">as it is</th>
-          <th className="text-right font-semibold">solid</th>
-        </tr>
-      </thead>
-      <tbody>
-        {rows.map(([name, now, whole]) => (
-          <tr key={name} className="line border-t">
-            <th className="py-1 text-left font-normal">{name}</th>
-            <td className="text-right font-semibold">{now}</td>
-            <td className="text-right">{whole}</td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+    <>
+      <Takes {...props} />
+      <DrainList {...props} />
+    </>
   );
 }
 
+const wallMap: Tool = {
+  id: "wall-map",
+  title: "Wall map",
+  long: "Wall map: how thick the wall is everywhere",
+  keys: "shift+m",
+  icon: Layers2,
+  group: "Views",
+  here: ({ data }) => data.pieces.some((p) => goodOf(data, "wall-map", p.id)?.map),
+  on: ({ view }) => view.map,
+  run: ({ view }) => useBench.getState().showMap(!view.map),
+};
+
 const hollow: StepUi = {
   name: "hollow",
+  tools: [addDrain, wallMap],
+  Draws: DrainBalls,
+  Words: DrainWords,
   Below,
-  hint: "Take up the section (Y) to look inside.",
+  hint: "Take up the section (Y) to look inside; pull a drain by its ball.",
 };
+
+hollow.scene = (at): Shown[] =>
+  bodiesScene(hollow)(at).map((shown) => {
+    const map = at.view.map && shown.role === "body" ? goodOf(at.data, "wall-map", shown.piece)?.map : null;
+    return map ? { ...shown, digest: map, role: "wall", drawn: "map", key: `${shown.key} wall` } : shown;
+  });
 
 export default hollow;

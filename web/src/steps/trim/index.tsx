@@ -109,7 +109,7 @@ trim.scene = (at): Shown[] =>
       const kept = goodOf(at.data, "trim", piece.id)?.mesh;
       const teeth = goodOf(at.data, "teeth", piece.id)?.mesh;
       const map = goodOf(at.data, "reduce", piece.id)?.map;
-      if (at.view.reduced && map && !at.view.rawHeld)
+      if (at.view.map && map && !at.view.rawHeld)
         return [shownOf(at, trim, piece, { digest: map, role: "reduced", drawn: "map" })];
       if (at.view.tint && teeth && !sawing(at) && !at.view.rawHeld)
         return [shownOf(at, trim, piece, { digest: teeth, role: "teeth", drawn: "teeth" })];

@@ -154,8 +154,8 @@ export const reducedMap: Tool = {
   icon: Layers2,
   group: "Views",
   here: ({ data }) => data.pieces.some((p) => goodOf(data, "reduce", p.id)?.map),
-  on: ({ view }) => view.reduced,
-  run: ({ view }) => useBench.getState().showReduced(!view.reduced),
+  on: ({ view }) => view.map,
+  run: ({ view }) => useBench.getState().showMap(!view.map),
 };
 
 export const tint: Tool = {
