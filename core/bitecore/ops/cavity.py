@@ -37,7 +37,7 @@ _EVEN_MM = 0.02
 _SPARE_MM = 0.03
 # Where sides and faces dip in by more than this, their corners go back, so often.
 _EASE_OVER_MM, _EASINGS = 0.01, 4
-_UNTANGLINGS = 6
+_UNTANGLINGS, _HAIR_MM = 12, 0.01
 # Nobody asks how thick the wall is where it is so much thicker than asked.
 _THICK_MM = 0.3
 # An open cavity goes on so far under the floor.
@@ -103,7 +103,9 @@ def cavity(
     made = _held_off(_surface(level, grid), skin, wall_mm, bottom if floor_mm is None else bottom + floor_mm)
     if thicker is not None and thicker.mm > wall_mm and thicker.under.triangles:
         made = _held_off(made, teeth, thicker.mm, bottom)
-    made = _untangled(_eased(_evened(made), skin, wall_mm, bottom))
+    made = _evened(_untangled(made, _CELL_MM / 2))
+    # With fewer triangles, large flat ones may go through each other by a hair.
+    made = _untangled(_eased(made, skin, wall_mm, bottom), _HAIR_MM)
     run.tick(0.9, "measuring the wall")
     return Cavity(made, _thinnest(made, skin, wall_mm, bottom), ribs is not None)
 
@@ -248,8 +250,8 @@ def _sides(made: Mesh) -> NDArray[np.int64]:
     return np.unique(np.sort(np.vstack([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1), axis=0)
 
 
-def _untangled(made: Mesh) -> Mesh:
-    """Where corners that were set off crossed over one another, each goes to the middle of its neighbours."""
+def _untangled(made: Mesh, step_mm: float) -> Mesh:
+    """Where the surface goes through itself, corners go towards the middle of their neighbours, by so much at a time at most."""
     for _ in range(_UNTANGLINGS):
         tangled = crossing_faces(made)
         if not tangled.any():
@@ -260,7 +262,8 @@ def _untangled(made: Mesh) -> Mesh:
         total, count = np.zeros_like(made.vertices_mm), np.bincount(sides[:, 0], minlength=len(made.vertices_mm))
         np.add.at(total, sides[:, 0], made.vertices_mm[sides[:, 1]])
         points = made.vertices_mm.copy()
-        points[corners] = total[corners] / count[corners, None]
+        way = total[corners] / count[corners, None] - points[corners]
+        points[corners] += way * np.minimum(1.0, step_mm / np.maximum(np.linalg.norm(way, axis=1, keepdims=True), 1e-9))
         made = made.with_vertices(points)
     return made
 

@@ -10,8 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
-from ..mesh import GROUP_CUT, Mesh, face_components
+from ..mesh import GROUP_CUT, Mesh, border_loops, face_components
+from .clip import clip
 from .closest import ClosestPoints
+from .rings import holds
 from .segments import Segment, near_any
 
 _SIDES = 32
@@ -19,8 +21,8 @@ _SIDES = 32
 _INSIDE_MM, _OUTSIDE_MM = 1.5, 1.0
 # So many places along it are asked whether something stands there.
 _ASKED = 9
-# What of the cavity counts as its lowest place.
-_LOW_MM = 0.6
+# Over a room's lowest place its walls are told so high, and places along them so far apart.
+_LOW_MM, _STEP_MM = 0.6, 0.5
 # Through more than so many walls no drain is led: the place lies badly.
 _WALLS = 4.0
 _FIRST, _OTHERS = 3, 2
@@ -116,11 +118,11 @@ class _Finds:
         self.height = bottom if floor is None else bottom + floor + wide / 2 - 0.1
 
     def low(self, part: Mesh) -> _Places:
-        points = part.vertices_mm
+        lowest = float(part.vertices_mm[:, 2].min())
         if self.ask.down:
-            return self._down(points)
-        low = points[np.abs(points[:, 2] - max(self.height, points[:, 2].min())) < _LOW_MM]
-        return self._level(np.c_[low[:, :2], np.full(len(low), self.height)])
+            return self._down(part, lowest)
+        at = max(self.height, lowest + _LOW_MM)
+        return self._level(_round_at(part, at))
 
     def _level(self, low: NDArray) -> _Places:
         hits = self.skin.query(low, within_mm=_WALLS * self.ask.wall_mm)
@@ -130,16 +132,16 @@ class _Finds:
         places = _Places(low, level / np.maximum(way, 1e-9)[:, None], way).of((hits.face >= 0) & (way > 0.3))
         return self._allowed(places)
 
-    def _down(self, points: NDArray) -> _Places:
+    def _down(self, part: Mesh, lowest: float) -> _Places:
         """Over the floor, so far from the room's walls that the whole drain ends on it."""
-        floor = points[points[:, 2] < points[:, 2].min() + 0.05]
-        if len(floor) == 0:
-            return _Places(floor, floor, floor[:, 0])
-        wall = points[(points[:, 2] > points[:, 2].min() + 0.4) & (points[:, 2] < points[:, 2].min() + 2 * self.ask.wide_mm)]
-        if len(wall):
-            floor = floor[cKDTree(wall[:, :2]).query(floor[:, :2])[0] > self.ask.wide_mm / 2 + 0.3]
-        way = floor[:, 2] - self.bottom
-        return self._allowed(_Places(floor, np.tile([0.0, 0.0, -1.0], (len(floor), 1)), way))
+        walls = _round_at(part, lowest + _LOW_MM)
+        low, high = walls[:, :2].min(0), walls[:, :2].max(0)
+        grid = np.stack(np.meshgrid(*(np.arange(a, b, _STEP_MM) for a, b in zip(low, high, strict=True)), indexing="ij"), -1).reshape(-1, 2)
+        rings = [ring[:, :2] for ring in _rings_at(part, lowest + _LOW_MM)]
+        floor = grid[holds(rings, grid)]
+        floor = floor[cKDTree(walls[:, :2]).query(floor)[0] > self.ask.wide_mm / 2 + _LOW_MM]
+        floor = np.c_[floor, np.full(len(floor), lowest)]
+        return self._allowed(_Places(floor, np.tile([0.0, 0.0, -1.0], (len(floor), 1)), floor[:, 2] - self.bottom))
 
     def _allowed(self, places: _Places) -> _Places:
         places = places.clear_of(self.ask.off, self.ask.clear_mm)
@@ -151,8 +153,7 @@ class _Finds:
         """The place for a drain nearest to `at`: low in a room, or where it is asked higher up, at that height."""
         options = [places for places in low if len(places.low)]
         if not self.ask.down and at[2] > self.height + 2 * self.ask.wide_mm:
-            points = room.vertices_mm
-            options.insert(0, self._level(points[np.abs(points[:, 2] - at[2]) < _LOW_MM]))
+            options.insert(0, self._level(_round_at(room, float(at[2]))))
         best = [(float(np.linalg.norm(p.out - at, axis=1).min()), k) for k, p in enumerate(options) if len(p.low)]
         if not best:
             return None
@@ -186,6 +187,23 @@ class _Places:
             along = -_INSIDE_MM + share * (self.way + _INSIDE_MM + _OUTSIDE_MM)
             near |= near_any((self.low + self.level * along[:, None])[:, :2], lines, clear_mm)
         return self.of(~near)
+
+
+def _rings_at(room: Mesh, height: float) -> list[NDArray[np.float64]]:
+    """(k, 3) each: what a level plane cuts of a room."""
+    cut = clip(room, room.vertices_mm[:, 2] - height).mesh
+    return [cut.vertices_mm[loop] for loop in border_loops(cut)]
+
+
+def _round_at(room: Mesh, height: float) -> NDArray[np.float64]:
+    """(k, 3) places along those, _STEP_MM apart."""
+    out = [np.zeros((0, 3))]
+    for ring in _rings_at(room, height):
+        run = np.r_[0, np.cumsum(np.linalg.norm(np.roll(ring, -1, axis=0) - ring, axis=1))]
+        at = np.arange(0, run[-1], _STEP_MM)
+        closed = np.vstack([ring, ring[:1]])
+        out.append(np.stack([np.interp(at, run, closed[:, axis]) for axis in range(3)], axis=1))
+    return np.vstack(out)
 
 
 def _chosen(places: _Places, ask: Ask, count: int, here: Sequence[NDArray]) -> list[int]:
