@@ -10,7 +10,8 @@ from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import TypeVar
 
-from . import bite, intake, level, parts, relation, teeth
+from . import bases, bite, intake, level, parts, relation, teeth
+from .bases_page import bases_page
 from .pages import bite_page, intake_page, level_page, relation_page
 from .parts_page import parts_page
 from .teeth_page import teeth_page
@@ -24,16 +25,15 @@ _ABOUT = """# Trial
 nothing was fitted on; *second generator*, mouths by other rules (tests/trial/second), on which nothing is ever fitted. Scans are
 turned any way, some inside-out, in mm, cm, m and inch, some with gaps, crowding, wear, third molars, without palate. Of mouths so
 many: Intake {cases}, {half} and {cases}; Bite {cases}; Relation {few} and {few}; Level {cases}, {half} and {cases}; Teeth {cases},
-{half}, {cases} and {cases}; Parts {half} and {few}.
+{half}, {cases} and {cases}; Parts {half} and {few}; Bases {few}, {few} and {few}.
 """
 
 
 def main() -> int:
     parser = argparse.ArgumentParser(prog="./bench trial")
     parser.add_argument("--cases", type=int, default=100)
-    parser.add_argument(
-        "--only", choices=("intake", "bite", "relation", "level", "teeth", "parts"), help="one part of the page; printed, not written"
-    )
+    names = ("intake", "bite", "relation", "level", "teeth", "parts", "bases")
+    parser.add_argument("--only", choices=names, help="one part of the page; printed, not written")
     parser.add_argument("--out", type=Path, default=Path("docs/trial.md"))
     args = parser.parse_args()
     count = args.cases
@@ -77,6 +77,9 @@ def main() -> int:
         if args.only in (None, "parts"):
             of_parts = ((WIDE, parts.judged_wide_parts, odd), (SECOND, parts.judged_second_parts, few))
             pages.append(parts_page({name: told("parts", name, of, which) for name, of, which in of_parts}))
+        if args.only in (None, "bases"):
+            of_bases = ((OWN, bases.judged_bases, few), (WIDE, bases.judged_wide_bases, few), (SECOND, bases.judged_second_bases, few))
+            pages.append(bases_page({name: told("bases", name, of, which) for name, of, which in of_bases}))
     text = "\n".join(pages)
     if not args.only:
         args.out.write_text(text)

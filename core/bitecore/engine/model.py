@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import math
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
@@ -133,6 +134,9 @@ class Reading:
     unit: str = ""
 
     def as_json(self) -> dict:
+        """Raises ValueError for a number that is none: no JSON holds it, so no result would ever be kept."""
+        if isinstance(self.value, float) and not math.isfinite(self.value):
+            raise ValueError(f"the reading “{self.name}” is {self.value}")
         value = round(self.value, 6) if isinstance(self.value, float) else self.value
         return {"name": self.name, "value": value, "unit": self.unit}
 

@@ -8,7 +8,7 @@ Before that the surface is cut along a curtain (see freed).
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -125,6 +125,11 @@ def _cleanest(local: Mesh, rotation: NDArray, origin: NDArray, plan: Plan, run: 
             left = _freed(less, rotation, origin, run)
         except StepFailed:
             break
+    if plan.draft_deg > 0:
+        # Drafted walls begin farther out, and meet more of what hangs over.
+        upright, made = _cleanest(local, rotation, origin, replace(plan, draft_deg=0.0), run)
+        made.without += ("draft",)
+        return upright, made
     return first, _from_border(first, plan)
 
 

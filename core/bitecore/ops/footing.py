@@ -18,6 +18,8 @@ _LEAST_MM2 = 60.0
 # A brace: so wide, so far before the ends it joins; nearer than that to an end nothing is carried back.
 BRACE_MM, _BEFORE_MM = 6.0, 4.0
 _END_MM = 5.0
+# What is wider is no arm of a horseshoe; what lacks less to the back is there.
+_WIDE_MM, _LEAST_BACK_MM = 25.0, 0.05
 
 
 @dataclass(frozen=True)
@@ -140,39 +142,33 @@ def carried_back(footing: Footing, back: float) -> Footing:
         ring = points[loop]
         if signed_area(ring) < 0:
             continue
-        for zone in _ends(ring):
-            made = _carried(out, loop, ring, zone, back)
-            if made is not None and made.sound():
+        for arc in _ends(ring):
+            if back - ring[arc, 1].max() < _LEAST_BACK_MM:
+                continue
+            x, new = ring[arc, 0], len(out.points) + np.arange(2)
+            more = np.array([[x[0], back], [x[-1], back]])
+            made = out.with_terrace(more, np.r_[loop[arc[0]], new, loop[arc[:0:-1]]])
+            if made.sound():
                 out = made
     return out
 
 
 def _ends(ring: NDArray[np.float64]) -> list[NDArray[np.int64]]:
-    """Of each rearmost part of a ring, the corners within _END_MM of its own end."""
-    y = ring[:, 1]
-    parts = []
+    """Of each rearmost part of a ring, counter-clockwise with y to the back, the corners from where it is widest on the right to where it
+    is on the left: of an arm within _END_MM of its own end, of a whole back in all of it."""
+    x, y = ring.T
     behind = y > y.max() - 2 * _END_MM
-    start = int(np.argmin(behind))
-    order = (np.arange(len(ring)) + start) % len(ring)
-    runs = np.split(order, np.flatnonzero(np.diff(behind[order].astype(int))) + 1)
-    for run in runs:
-        if behind[run[0]]:
-            parts.append(run[y[run] > y[run].max() - _END_MM])
-    return parts
-
-
-def _carried(footing: Footing, loop: NDArray, ring: NDArray, zone: NDArray, back: float) -> Footing | None:
-    # Counter-clockwise with y to the back: an end is passed from its right to its left.
-    x, y = ring[zone].T
-    if back - y.max() < 0.05:
-        return None
-    right, left = int(np.argmax(x)), int(np.argmin(x))
-    if not right < left:
-        return None
-    more = np.array([[x[right], back], [x[left], back]])
-    new = len(footing.points) + np.arange(2)
-    arc = loop[zone[right : left + 1]]
-    return footing.with_terrace(more, np.r_[arc[0], new, arc[:0:-1]])
+    order = (np.arange(len(ring)) + int(np.argmin(behind))) % len(ring)
+    out = []
+    for run in np.split(order, np.flatnonzero(np.diff(behind[order].astype(int))) + 1):
+        if not behind[run[0]]:
+            continue
+        near = np.ones(len(run), bool) if np.ptp(x[run]) > _WIDE_MM else y[run] > y[run].max() - _END_MM
+        right = int(np.argmax(np.where(near, x[run], -np.inf)))
+        left = int(np.argmin(np.where(near, x[run], np.inf)))
+        if right < left:
+            out.append(run[right : left + 1])
+    return out
 
 
 def on_land(footing: Footing, land: NDArray[np.float64]) -> Footing | None:

@@ -41,7 +41,7 @@ def apply(inputs: Inputs, settings: WallMapSettings, run: Run) -> StepResult:
         thick[ClosestPoints(drain.mesh).query(body.vertices_mm, within_mm=_NEAR_MM).face >= 0] = np.nan
     wall = inputs["wall"]
     shown = body.with_channel(f"Wall beyond {wall:.1f} mm", "mm", _MORE_MM, thick - wall, ends=_ENDS_MM)
-    sound = thick[~both & ~inner]
+    sound = thick[np.isfinite(thick) & ~inner]
     readings = (Reading("half of the wall is thinner than", float(np.median(sound)), "mm"),) if len(sound) else ()
     return StepResult({"map": shown}, readings)
 

@@ -1,0 +1,55 @@
+"""Bases and cavities as a page."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+
+from .bases import SHAPES, STYLES, BaseOutcome
+
+
+def bases_page(sets: Mapping[str, Sequence[BaseOutcome]]) -> str:
+    rows = []
+    for name, found in sets.items():
+        for shape in SHAPES:
+            rows.append(_row(name, shape, [o for o in found if o.shape == shape]))
+    failed = [f"- {name}, {o.jaw}, {o.shape}, {o.style}: {o.why or _what(o)}" for name, found in sets.items() for o in found if not o.good]
+    return _TEXT.format(rows="\n".join(rows), styles=len(STYLES), failed="\n".join(failed[:40]) or "- none")
+
+
+def _row(name: str, shape: str, found: list[BaseOutcome]) -> str:
+    made = [o for o in found if not o.why]
+    thin = [o.thin_mm for o in made if o.thin_mm is not None]
+    base, hollow = (np.median([s for s in (o.seconds[k] for o in made) if s > 0] or [0]) for k in (0, 1))
+    cells = (
+        name, shape, f"{sum(o.good for o in found)} of {len(found)}", str(sum(o.closed and o.parts == 1 for o in made)),
+        f"{1e3 * max((o.flat_mm for o in made), default=0):.1f} µm", f"{1e3 * min(thin, default=0):+.0f} µm",
+        str(sum(o.deeper > 0 for o in made)), f"{base:.1f} s, {hollow:.1f} s",
+    )  # fmt: skip
+    return "| " + " | ".join(cells) + " |"
+
+
+def _what(o: BaseOutcome) -> str:
+    said = [
+        (not o.closed, "not closed"), (o.parts != 1, f"{o.parts} parts"), (o.deeper >= 0.001, f"{o.deeper:.2%} of probes wrong"),
+        (o.flat_mm > 0.005, f"{o.flat_mm:.3f} mm off flat"), (o.crowns <= 0.999, f"crowns {o.crowns:.2%}"), (not o.clean, "ragged walls"),
+        (not o.asked_shape, "another shape"), (o.thin_mm is not None and o.thin_mm <= -0.05, "too thin"),
+    ]  # fmt: skip
+    return ", ".join(text for wrong, text in said if wrong)
+
+
+_TEXT = """## Bases
+Both jaws of every mouth through Trim as they come, then every shape with every style ({styles}), backs flush on half of them, edges sharp,
+bevelled, rounded and walls drafted by turns, 3 mm under the lowest point, walls of 2 mm. *Good*: watertight, one part, of the probes 2 µm
+off the made faces fewer than one in a thousand wrong by the winding number (libigl), flat to 5 µm, crowns the scan's bit for bit, walls
+nowhere more than 50 µm thinner than asked (libigl), the shape that was asked, walls under a smooth outline. *Any probe wrong*: of how
+many bodies a single one is. Times with as many at a time as there are cores.
+
+| set | shape | good | closed, one part | off flat, at most | thinnest wall less 2 mm | any probe wrong | Base, Hollow |
+|---|---|---|---|---|---|---|---|
+{rows}
+
+What was not good:
+{failed}
+"""
