@@ -68,6 +68,10 @@ CASES = [
     ),
     DemoCase(
         ArchPlan(seed=5, grid_mm=0.48), "turned and inside-out in a ZIP", ("case_export.zip",), "Demonstration set 2", _SCHOOL, _SET, 8,
+        notes="A study model for the shelf.",
+        settings={
+            "base": {"shape": "squared", "flush": True, "edge": "bevelled", "thickness_mm": 8.0}, "plate": {"printer": "heron"},
+        },
     ),
     DemoCase(ArchPlan(seed=74, grid_mm=0.48, third=True), "in metres", ("a.obj", "b.obj"), "Demonstration set 3", _SCHOOL, _SET, 8),
     DemoCase(

@@ -79,9 +79,6 @@ def take(folder: Path) -> None:
             page.keyboard.press(keys)
             _settled(page)
             shot(name)
-        page.keyboard.press("Alt+5")
-        _settled(page)
-        shot("base")
         page.keyboard.press("Alt+0")
         page.get_by_role("button", name="Make the files").click()
         page.get_by_role("link", name=re.compile("^All as")).wait_for()
@@ -100,6 +97,7 @@ def take(folder: Path) -> None:
         _by_hand(page, shot)
         _bite(page, shot)
         _hollow(page, shot)
+        _study(page, shot)
         page.keyboard.press("?")
         page.wait_for_timeout(400)
         shot("keys")
@@ -132,6 +130,19 @@ def _by_hand(page: Page, shot: Callable[[str], None]) -> None:
     shot("by-hand")
     page.keyboard.press("Control+z")
     page.keyboard.press("Escape")
+
+
+def _study(page: Page, shot: Callable[[str], None]) -> None:
+    """The pair that is squared like a study model, with the frame its height is pulled by."""
+    page.keyboard.press("Alt+r")
+    page.get_by_role("link", name=re.compile("^Case ")).filter(has_text="Demonstration set 2").click()
+    page.get_by_label("Run sheet").wait_for()
+    page.keyboard.press("Alt+5")
+    _settled(page)
+    page.keyboard.press("Shift+H")
+    _settled(page)
+    shot("base")
+    page.keyboard.press("Shift+H")
 
 
 def _hollow(page: Page, shot: Callable[[str], None]) -> None:

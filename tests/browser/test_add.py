@@ -63,6 +63,8 @@ class AddTest(BrowserCase):
             shutil.copytree(source, target) if source.is_dir() else shutil.copy(source, target)
         (cls.copy / "node_modules").symlink_to((web / "node_modules").resolve())
         for folder, text in (("steps/base", STEP), ("tools/bell", TOOL)):
+            # A folder of a step takes the place of the one that ships.
+            shutil.rmtree(cls.copy / "src" / folder, ignore_errors=True)
             (cls.copy / "src" / folder).mkdir()
             (cls.copy / "src" / folder / "index.tsx").write_text(text)
         for command in (["tsc", "--noEmit"], ["vite", "build"]):

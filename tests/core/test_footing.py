@@ -19,9 +19,10 @@ from bitecore.ops.rings import crossed, holds, offset, signed_area
 from bitecore.ops.shelf import blended
 from bitecore.ops.upright import Plan
 from bitecore.runsheet import CASE, MemoryStore, evaluate
+from demo.variants import closed_model
 from tests.core.test_base import assert_printable
 from tests.core.test_runsheet import case
-from tests.shapes import box, dome, jaws
+from tests.shapes import arches, box, dome, jaws
 
 
 def made_block(size: tuple[float, float, float]) -> Mesh:
@@ -253,6 +254,28 @@ class JawTest(unittest.TestCase):
             body = unpack(graph.node("base", piece).manifest.values["body"], self.store.blobs)
             height = body.vertices_mm @ np.array(feet[piece]["up"])
             self.assertGreater((height < height.min() + 0.005).sum(), 200)
+
+    def test_pins_ask_for_parallel_bases(self) -> None:
+        settings = {"base": {"*": {"parallel": "own"}}, "articulate": {"*": {"style": "pins"}}}
+        graph = evaluate(self.document.model_copy(update={"settings": settings}), CASE, self.store, until="articulate").graph
+        (flag,) = [f for f in graph.node("articulate").manifest.flags if f["code"] == "no-pins"]
+        self.assertEqual(flag["fix"]["values"], {"parallel": "occlusal"})
+
+    def test_a_closed_model_stands_on_its_own_base_or_is_cut_lower(self) -> None:
+        both = arches(3, palate=False)
+        store = MemoryStore()
+        model = closed_model(both.lower, upper=False)
+        document = case(store, model, trim={"*": {"bottom_saw": False, "back_saw": False}})
+        for base_, tall in (({}, np.ptp(model.vertices_mm[:, 2])), ({"height": "total", "total_mm": 16.0}, 16.0)):
+            settings = {**document.settings, "base": {"*": base_}}
+            graph = evaluate(document.model_copy(update={"settings": settings}), CASE, store, until="base").graph
+            (piece,) = graph.jaws
+            node = graph.node("base", piece)
+            self.assertIn("own-base", {f["code"] for f in node.manifest.flags}, node.manifest.flags)
+            body = unpack(node.manifest.values["body"], store.blobs)
+            self.assertTrue(check_solid(body).ok)
+            foot = unpack(graph.node("foot", "*").manifest.values["foot"], store.blobs)[piece]
+            self.assertAlmostEqual(np.ptp(body.vertices_mm @ np.array(foot["up"])), tall, delta=0.6 if not base_ else 0.005)
 
     def test_walls_are_even(self) -> None:
         """More than 2 mm from corners sharper than a radius of 5 mm, 98 % of the foot lie to 0.05 mm on the circle through what is 2 mm

@@ -216,7 +216,7 @@ class ChangeTest(ServerCase):
         self.settings(self.mira, number, 1, "base", {"thickness_mm": 3.0})
         self.settings(self.mira, number, 2, "base", {"thickness_mm": {"absent": True}})
         node = next(s for s in self.mira.get("/api/cases/steps").json() if s["name"] == "base")
-        self.assertEqual(node["settings"][0]["default"], 2.0)
+        self.assertEqual(next(s["default"] for s in node["settings"] if s["key"] == "thickness_mm"), 2.0)
         document = Case.objects.get(number=number).document
         self.assertEqual((document["layers"]["house"]["steps"]["base"], document["settings"]["base"]["*"]), ({"thickness_mm": 6.0}, {}))
 

@@ -71,6 +71,9 @@ def apply(inputs: Inputs, settings: ArticulateSettings, run: Run) -> StepResult:
     bite = inputs["home_to_bite"]
     if any(bite.get(piece) is None for piece in by_jaw.values()):
         return _nothing("The bite is open, so there is nothing for pins to hold. They come with the bite.")
+    if any(inputs.of("parallel", piece) == "own" for piece in by_jaw.values()):
+        level = Fix("base", "*", {"parallel": "occlusal"}, label="Both to the occlusal plane")
+        return _nothing("Pins stand square to both bases, and each goes by its own plane now.", (), level)
     to_bench = {jaw: np.array(inputs["home_to_bench"][piece]) for jaw, piece in by_jaw.items()}
     bodies = {jaw: _moved(inputs["body"][piece], to_bench[jaw]) for jaw, piece in by_jaw.items()}
     run.tick(0.05, "looking where pins can stand")
@@ -203,6 +206,7 @@ STEP = Step(
     needs={
         "body": Need("base", "body", each=True),
         "thickness": Need("base", "thickness_mm", setting=True, each=True),
+        "parallel": Need("base", "parallel", setting=True, each=True),
         "home_to_bench": Need("level", "home_to_bench", each=True),
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
     },

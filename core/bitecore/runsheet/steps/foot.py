@@ -80,9 +80,8 @@ _ASKED = (
 
 def apply(inputs: Inputs, settings: FootSettings, run: Run) -> StepResult:
     jaws = [_jaw(inputs, piece, jaw) for piece, jaw in inputs.jaws.items() if inputs.of("open", piece) is not None]
-    pair = len(jaws) == 2 and all(inputs["home_to_bite"].get(j.piece) is not None for j in jaws) and not any(
-        "alone" in j.stand for j in jaws
-    )  # fmt: skip
+    bitten = all(inputs["home_to_bite"].get(j.piece) is not None and "alone" not in j.stand for j in jaws)
+    pair = bitten and {j.jaw for j in jaws} == {"upper", "lower"}
     flags: list[Flag] = []
     foot = ByPiece()
     floors = _floors(jaws, pair, flags)

@@ -35,8 +35,8 @@ export function Takes({ data, node, doings }: CardProps) {
         ["solid", amounts.solid],
       ];
   return (
-    <section aria-label="What it takes" className="mt-3 text-[13px]">
-      <table className="w-full">
+    <section className="mt-3 text-[13px]">
+      <table aria-label="What it takes" className="w-full">
         <caption className="dim pb-1 text-left text-xs">{amounts.resin}</caption>
         <thead>
           <tr className="dim text-left text-xs">
