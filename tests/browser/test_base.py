@@ -20,7 +20,7 @@ class BaseTest(BrowserCase):
         self.set_number("Mounting gap", "30")
         past = page.get_by_text(re.compile(r"sticks out by [\d.]+ mm past each plate of a gap of 30.0 mm"))
         past.first.wait_for(timeout=60_000)
-        page.get_by_test_id("plate-lower").get_by_text("mm past the plate").wait_for()
+        page.get_by_test_id("plate-lower").filter(has_text="mm past the plate").wait_for()
         page.get_by_role("button", name=re.compile(r"^Gap [\d.]+ mm$")).or_(page.get_by_role("button", name="Fit the bases")).first.click()
         past.first.wait_for(state="detached", timeout=60_000)
         self.set_number("Mounting gap", "")
@@ -33,10 +33,10 @@ class BaseTest(BrowserCase):
     def height_by_keys(self) -> None:
         page = self.page
         page.keyboard.press("Shift+H")
-        page.get_by_test_id("foot-mm").get_by_text("2.00 mm under the lowest point").wait_for()
+        page.get_by_test_id("foot-mm").filter(has_text="2.00 mm under the lowest point").wait_for()
         page.keyboard.press("Shift+ArrowDown")
         page.keyboard.press("ArrowDown")
-        page.get_by_test_id("foot-mm").get_by_text("3.10 mm under the lowest point").wait_for()
+        page.get_by_test_id("foot-mm").filter(has_text="3.10 mm under the lowest point").wait_for()
         page.wait_for_function("() => document.querySelector('[aria-label=Readings]')?.innerText.includes('3.10 mm')", timeout=60_000)
         self.assertAlmostEqual(parse_mm(self.reading("Under the lowest point")), 3.1, places=2)
         page.keyboard.press("Shift+H")
@@ -45,6 +45,8 @@ class BaseTest(BrowserCase):
         page = self.page
         page.get_by_role("button", name="More settings").click()
         page.get_by_role("checkbox", name="Notch", exact=True).click()
+        # Three notes stand there, the rest opens.
+        page.get_by_role("button", name=re.compile(r"^\d+ more$")).click(timeout=60_000)
         page.get_by_text("A notch 8 mm wide at the rim").first.wait_for(timeout=60_000)
 
     def drains(self) -> None:
