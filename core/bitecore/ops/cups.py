@@ -13,6 +13,7 @@ import numba as nb
 import numpy as np
 
 from .layers import Layers
+from .unions import root_of
 
 _MOST = 20_000
 
@@ -29,14 +30,6 @@ class Cup:
     ml: float
     x: float
     y: float
-
-
-@nb.njit(cache=True, inline="always")
-def _root(parent, a):
-    while parent[a] != a:
-        parent[a] = parent[parent[a]]
-        a = parent[a]
-    return a
 
 
 @nb.njit(cache=True)
@@ -90,7 +83,7 @@ def _cups(offset, runs, count, tall, wide, plate, out):
                     for u in range(first[other], first[other + 1]):
                         if start[u] >= end[t] or end[u] <= start[t]:
                             continue
-                        a, b = _root(parent, u), _root(parent, t)
+                        a, b = root_of(parent, u), root_of(parent, t)
                         if a == b:
                             continue
                         if open_[a] != open_[b]:
@@ -107,7 +100,7 @@ def _cups(offset, runs, count, tall, wide, plate, out):
                             best[a], widest[a], bx[a], by[a] = best[b], widest[b], bx[b], by[b]
                 at_edge = start[t] == 0 or end[t] == wide or j == 0 or j == tall - 1
                 if at_edge or (not plate and (k == 0 or k == count - 1)):
-                    a = _root(parent, t)
+                    a = root_of(parent, t)
                     if not open_[a]:
                         if born[a] < k and best[a] > 0:
                             told = _ended(out, told, born[a], k, widest[a], best[a], pixels[a], bx[a], by[a])
@@ -115,14 +108,14 @@ def _cups(offset, runs, count, tall, wide, plate, out):
         # How wide what is shut is in this layer, and a place in it: its longest run.
         for row in range(k * tall, (k + 1) * tall):
             for t in range(first[row], first[row + 1]):
-                a = _root(parent, t)
+                a = root_of(parent, t)
                 if not open_[a]:
                     here[a] += end[t] - start[t]
                     if end[t] - start[t] > hx[a]:
                         hx[a] = end[t] - start[t]
                         hy[a] = t
         for t in range(began, n):
-            a = _root(parent, t)
+            a = root_of(parent, t)
             if here[a] > 0:
                 if here[a] > best[a]:
                     u = int(hy[a])

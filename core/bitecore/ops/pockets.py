@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
 
+from .unions import root_of
 from .voxels import Voxels
 
 
@@ -23,14 +24,6 @@ class Pocket:
 
     ml: float
     low_mm: NDArray[np.float64]
-
-
-@nb.njit(cache=True, inline="always")
-def _root(parent, a):
-    while parent[a] != a:
-        parent[a] = parent[parent[a]]
-        a = parent[a]
-    return a
 
 
 @nb.njit(cache=True, nogil=True)
@@ -49,7 +42,7 @@ def _swept(empty):
                 if not empty[i, j, k]:
                     continue
                 a = np.int32((i * ny + j) * nz + k)
-                root = _root(parent, a)
+                root = root_of(parent, a)
                 edge = i == 0 or j == 0 or i == nx - 1 or j == ny - 1
                 for side in range(3):
                     if side == 0 and i > 0 and empty[i - 1, j, k]:
@@ -60,7 +53,7 @@ def _swept(empty):
                         b = a - 1
                     else:
                         continue
-                    other = _root(parent, b)
+                    other = root_of(parent, b)
                     if other != root:
                         parent[root] = other
                         out[other] = out[other] or out[root]
@@ -70,7 +63,7 @@ def _swept(empty):
         for i in range(nx):
             for j in range(ny):
                 if empty[i, j, k]:
-                    root = _root(parent, (i * ny + j) * nz + k)
+                    root = root_of(parent, (i * ny + j) * nz + k)
                     if out[root]:
                         runs_off[i, j, k] = True
                     else:
@@ -79,7 +72,7 @@ def _swept(empty):
         for i in range(nx):
             for j in range(ny):
                 if empty[i, j, k]:
-                    here[_root(parent, (i * ny + j) * nz + k)] = 0
+                    here[root_of(parent, (i * ny + j) * nz + k)] = 0
     return runs_off, largest
 
 
