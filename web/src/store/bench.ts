@@ -55,10 +55,12 @@ export interface View {
   section: Section;
 }
 
-/** A plane across all that stands on the stage: to which of its axes it is square, where along that (mm), and whether the
- * half is kept that is usually taken away. */
+/** A plane across all that stands on the stage: to which of its axes it is square, by how much it is turned from that about the two
+ * others (degrees), where along its own direction (mm), and whether the half is kept that is usually taken away. */
 export interface Section {
   axis: 0 | 1 | 2;
+  tilt: number;
+  lean: number;
   mm: number;
   other: boolean;
 }
@@ -116,7 +118,7 @@ const FRESH = {
   numbers: true,
   marking: null as View["marking"],
   tried: null as Tried | null,
-  section: { axis: 0, mm: 0, other: false } as Section,
+  section: { axis: 0, tilt: 0, lean: 0, mm: 0, other: false } as Section,
   held: null as View["held"],
   under: null as number | null,
   preview: null as BenchState["preview"],

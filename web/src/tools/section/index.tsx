@@ -1,6 +1,6 @@
 import { SquareSplitHorizontal } from "lucide-react";
 import { useMemo } from "react";
-import { Vector3 } from "three";
+import { MathUtils, Vector3 } from "three";
 import { create } from "zustand";
 import type { CaseOut } from "../../shared/api/client";
 import {
@@ -20,15 +20,28 @@ import { type Section, useBench } from "../../store/bench";
 const AXES = [new Vector3(1, 0, 0), new Vector3(0, -1, 0), new Vector3(0, 0, 1)] as const;
 const NO_CUT: Cut = { on: false, point: [0, 0, 0], keep: [0, 0, 1] };
 const COLOUR = "#2c5f78";
-const KEYS: Record<string, ["mm", number]> = { arrowup: ["mm", 1], arrowdown: ["mm", -1] };
+const KEYS: Record<string, ["mm" | "tilt", number]> = {
+  arrowup: ["mm", 1],
+  arrowdown: ["mm", -1],
+  arrowleft: ["tilt", -1],
+  arrowright: ["tilt", 1],
+};
+
+/** Where the plane looks. */
+function alongOf({ axis, tilt, lean }: Section): Vector3 {
+  return AXES[axis]
+    .clone()
+    .applyAxisAngle(AXES[(axis + 1) % 3] as Vector3, MathUtils.degToRad(tilt))
+    .applyAxisAngle(AXES[(axis + 2) % 3] as Vector3, MathUtils.degToRad(lean));
+}
 
 const useProbe = create<{ probed: Probed | null }>(() => ({ probed: null }));
 
 /** The plane of the section in the home of a mesh: what lies on the eye's usual side of it is taken away. */
 function cuts({ view }: At, shown: Shown): [Cut, Cut] {
-  const { axis, mm, other } = view.section;
+  const { mm, other } = view.section;
   const back = shown.matrix.clone().invert();
-  const along = AXES[axis];
+  const along = alongOf(view.section);
   const point = along.clone().multiplyScalar(mm).applyMatrix4(back);
   const keep = along
     .clone()
@@ -39,16 +52,16 @@ function cuts({ view }: At, shown: Shown): [Cut, Cut] {
 
 function next(section: Section): Section {
   const axis = ((section.axis + 1) % 3) as Section["axis"];
-  return { ...section, axis, mm: 0 };
+  return { ...section, axis, tilt: 0, lean: 0, mm: 0 };
 }
 
 function Draws({ view, bounds, hold }: Drawing) {
-  const { axis, mm } = view.section;
   const { section } = view;
+  const { axis, mm } = section;
   const cutAt = useBench((s) => s.cutAt);
   const place = useMemo(() => {
     const { centre, size } = unionOf(Object.values(bounds));
-    const along = AXES[axis];
+    const along = alongOf(section);
     const middle = centre.clone().addScaledVector(along, mm - centre.dot(along));
     const wide: [number, number] = [
       [size.z + 12, size.y + 12],
@@ -56,7 +69,7 @@ function Draws({ view, bounds, hold }: Drawing) {
       [size.x + 12, size.y + 12],
     ][axis] as [number, number];
     return { along, middle, wide };
-  }, [axis, mm, bounds]);
+  }, [section, axis, mm, bounds]);
   return (
     <PulledPlane
       name="section"
@@ -86,6 +99,21 @@ function Words({ view }: Drawing) {
         <span data-testid="section">
           Section {["across", "from the front", "level"][section.axis]}, {section.mm.toFixed(1)} mm
         </span>
+        {(["tilt", "lean"] as const).map((name) => (
+          <label key={name} className="flex items-center gap-1 text-xs">
+            {name}
+            <input
+              type="number"
+              min={-89}
+              max={89}
+              aria-label={`Section, ${name} in degrees`}
+              className="input input-xs w-14"
+              value={section[name]}
+              onChange={(e) => cutAt({ ...section, [name]: within(e.target.valueAsNumber) })}
+            />
+            °
+          </label>
+        ))}
         <button type="button" className="btn btn-xs" onClick={() => cutAt(next(section))}>
           Turn it
         </button>
@@ -97,11 +125,14 @@ function Words({ view }: Drawing) {
   );
 }
 
-/** Half a millimetre a press, with Shift five. */
+const within = (degrees: number) => (Number.isFinite(degrees) ? Math.min(Math.max(Math.round(degrees), -89), 89) : 0);
+
+/** Half a millimetre a press, with Shift five; a degree, with Shift ten. */
 function Works({ inHand }: { data: CaseOut; inHand: boolean }) {
-  useSteps(KEYS, inHand, (_, steps) => {
+  useSteps(KEYS, inHand, (what, steps) => {
     const { section, cutAt } = useBench.getState();
-    cutAt({ ...section, mm: Math.round((section.mm + steps / 2) * 100) / 100 });
+    if (what === "tilt") cutAt({ ...section, tilt: within(section.tilt + steps) });
+    else cutAt({ ...section, mm: Math.round((section.mm + steps / 2) * 100) / 100 });
   });
   return null;
 }
@@ -112,7 +143,7 @@ const section: Tool = {
   long: "Section: cut through what stands here and see how thick it is",
   keys: "y",
   icon: SquareSplitHorizontal,
-  hint: "Pull the plane, or step it with the arrow keys. Over a surface or a cut face you hear how thick the body is there.",
+  hint: "Pull the plane, or step it with the arrow keys: up and down move it, left and right tilt it. Over a surface or a cut face you hear how thick the body is there.",
   cuts,
   onProbe: (probed) => useProbe.setState({ probed }),
   Draws,
