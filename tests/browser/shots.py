@@ -132,13 +132,18 @@ def _by_hand(page: Page, shot: Callable[[str], None]) -> None:
     page.keyboard.press("Escape")
 
 
+def _opened(page: Page, patient: str, keys: str) -> None:
+    """A case from the rack, at the step of these keys."""
+    page.keyboard.press("Alt+r")
+    page.get_by_role("link", name=re.compile("^Case ")).filter(has_text=patient).click()
+    page.get_by_label("Run sheet").wait_for()
+    page.keyboard.press(keys)
+    _settled(page)
+
+
 def _study(page: Page, shot: Callable[[str], None]) -> None:
     """The pair that is squared like a study model, with the frame its height is pulled by."""
-    page.keyboard.press("Alt+r")
-    page.get_by_role("link", name=re.compile("^Case ")).filter(has_text="Demonstration set 2").click()
-    page.get_by_label("Run sheet").wait_for()
-    page.keyboard.press("Alt+5")
-    _settled(page)
+    _opened(page, "Demonstration set 2", "Alt+5")
     page.keyboard.press("Shift+H")
     _settled(page)
     shot("base")
@@ -147,11 +152,7 @@ def _study(page: Page, shot: Callable[[str], None]) -> None:
 
 def _hollow(page: Page, shot: Callable[[str], None]) -> None:
     """The case that is made hollow, labelled and pinned, and goes to the printer."""
-    page.keyboard.press("Alt+r")
-    page.get_by_role("link", name=re.compile("^Case ")).filter(has_text="Rosalind Quayle").click()
-    page.get_by_label("Run sheet").wait_for()
-    page.keyboard.press("Alt+6")
-    _settled(page)
+    _opened(page, "Rosalind Quayle", "Alt+6")
     page.keyboard.press("y")
     _settled(page)
     shot("hollow")
