@@ -11,9 +11,9 @@ from scipy import ndimage
 from scipy.spatial import ConvexHull
 
 from ..mesh import GROUP_SCAN, Mesh, border_loops
+from .bends import Bend
 from .clip import clip
 from .closest import ClosestPoints
-from .letters import Bend
 from .rings import signed_area
 from .segments import Segment, near_any
 
@@ -58,18 +58,13 @@ class Free:
         long = int(np.ceil(width / _STEP_MM)) + 1
         if long >= count:
             return np.full(count, np.inf)
-        s = np.arange(count) * _STEP_MM
-        out = self.bend.outward(s)
-        angle = np.unwrap(np.arctan2(out[:, 1], out[:, 0]))
-        step = round(2.0 / _STEP_MM)
-        turned = (np.roll(angle, -step) - angle + np.pi) % (2 * np.pi) - np.pi
-        sharp = np.abs(turned) / (step * _STEP_MM)
+        sharp = self.sharpness()
         # The window lies from each place on: scipy's lies about its middle.
         shift = -(long // 2) + (1 if long % 2 == 0 else 0)
         worst = np.roll(ndimage.maximum_filter1d(sharp, long, mode="wrap"), shift)
-        tall = np.where(self._outer(s), self.tall, 0.0)
+        tall = np.where(self.outside(), self.tall, 0.0)
         least = np.roll(ndimage.minimum_filter1d(tall, long, mode="wrap"), shift)
-        return np.where((least >= height) & (worst <= 1 / _LEAST_RADIUS_MM), worst, np.inf)
+        return np.where((least >= height) & (worst <= self.sharpest), worst, np.inf)
 
     def tallest(self, width: float) -> float:
         """How tall a line of that width may stand at most, wherever (mm); 0 where it would have to bend too sharply."""
@@ -85,9 +80,22 @@ class Free:
         foot = self.bend.at(np.arange(len(self.tall)) * self.step_mm)
         return replace(self, tall=np.where(near_any(foot, lines, clear_mm), 0.0, self.tall))
 
-    def _outer(self, s: NDArray) -> NDArray[np.bool_]:
-        """Which places lie on the outside: near to the hull of the foot. In the hollow of a horseshoe nobody reads."""
-        foot = self.bend.at(s)
+    @property
+    def sharpest(self) -> float:
+        """Round a sharper bend (1/mm) than this no line goes."""
+        return 1 / _LEAST_RADIUS_MM
+
+    def sharpness(self) -> NDArray[np.float64]:
+        """(k,) how sharply the foot bends over the next 2 mm, 1/mm."""
+        out = self.bend.outward(np.arange(len(self.tall)) * _STEP_MM)
+        angle = np.unwrap(np.arctan2(out[:, 1], out[:, 0]))
+        step = round(2.0 / _STEP_MM)
+        turned = (np.roll(angle, -step) - angle + np.pi) % (2 * np.pi) - np.pi
+        return np.abs(turned) / (step * _STEP_MM)
+
+    def outside(self) -> NDArray[np.bool_]:
+        """(k,) which places lie on the outside: near to the hull of the foot. In the hollow of a horseshoe nobody reads."""
+        foot = self.bend.at(np.arange(len(self.tall)) * _STEP_MM)
         hull = ConvexHull(foot).equations
         return (foot @ hull[:, :2].T + hull[:, 2]).max(axis=1) > -_INSIDE_MM
 

@@ -5,7 +5,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, field_validator
+
+from .house_mark import cleaned, contours
 
 
 class Printer(BaseModel):
@@ -31,6 +33,21 @@ class Resin(BaseModel):
     base_layers: float = Field(5, ge=0, le=50, title="First layers")
 
 
+class HouseMark(BaseModel):
+    """What is engraved like letters. outline : as house_mark.cleaned gives it; of an SVG file that is made of it first."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    outline: str = Field("", max_length=400_000, title="Mark")
+
+    @field_validator("outline")
+    @classmethod
+    def _plain(cls, outline: str) -> str:
+        if "<" in outline:
+            return cleaned(outline)
+        contours(outline)
+        return outline
+
+
 class Plain(BaseModel):
     """Nothing but a name and settings."""
 
@@ -43,11 +60,11 @@ class Record(BaseModel):
     model_config = ConfigDict(extra="forbid")
     name: str
     revision: int = 0
-    data: dict[str, float | None] = Field(default_factory=dict)
+    data: dict[str, float | str | None] = Field(default_factory=dict)
 
 
 # Shelf: what its records hold.
-SHELVES: dict[str, type[BaseModel]] = {"purpose": Plain, "practice": Plain, "printer": Printer, "resin": Resin}
+SHELVES: dict[str, type[BaseModel]] = {"purpose": Plain, "practice": Plain, "printer": Printer, "resin": Resin, "mark": HouseMark}
 
 # The simulated printers that ship, and what models are made for (common practice, no source).
 BUILT_IN: dict[str, dict[str, Record]] = {
@@ -66,6 +83,8 @@ BUILT_IN: dict[str, dict[str, Record]] = {
         "plaster": Record(name="Plaster grey", data={"density_g_ml": 1.15, "price_l": None}),
         "sand": Record(name="Sandstone", data={"density_g_ml": 1.18, "price_l": None, "exposure_s": 2.0}),
     },
+    # Which marks there are is the house's own.
+    "mark": {"none": Record(name="No mark")},
 }
 
 # The settings that what ships brings along: how much gum a model needs for what it is made for (common practice, no source).

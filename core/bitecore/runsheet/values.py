@@ -249,11 +249,35 @@ class Styles(TypedDict):
 
 
 class Labelled(TypedDict):
-    """What a label says and where; middle : in the jaw's home (mm), None where there was no room."""
+    """One label as it stands, in the jaw's home.
 
+    name           : text, code or mark of the settings, or the entry's id
+    text, veiled   : what it says, and with dots for the patient's name
+    middle         : on the surface; along, up : as it is read; out : away from the body
+    tall_mm        : of capitals, or as a whole; stroke_mm : its thinnest strokes
+    """
+
+    name: str
+    kind: Literal["text", "code", "mark"]
     text: str
+    veiled: str
     where: str
-    middle: Point | None
+    middle: Point
+    along: Point
+    up: Point
+    turn_deg: float
+    tall_mm: float
+    width_mm: float
+    height_mm: float
+    stroke_mm: float
+
+
+class WallPath(TypedDict):
+    """The outer wall a label is pulled along, where there is room for one: places of its foot, which way each looks out, and up."""
+
+    foot: list[Point]
+    out: list[Point]
+    up: Point
 
 
 class Strut(TypedDict):

@@ -11,13 +11,13 @@ from numpy.typing import NDArray
 from ...engine.gives import SOLIDS, Solid, Solids, json_of
 from ...engine.model import BODIES, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings
 from ...mesh import Mesh
-from ...ops.clip import frame_of
 from ...ops.drains import Ask, Drain, drains, rooms_without_air
 from ...ops.pockets import Pocket, pockets
 from ...ops.rigid import rounded
 from ...ops.voxels import Voxels, voxels
 from ...parts.pin_places import ROOT_MM, STRUT_MM
 from ...progress import Run
+from ..framed import Frame, standing_on
 from ..values import Drained
 
 
@@ -41,7 +41,7 @@ def apply(inputs: Inputs, settings: DrainsSettings, run: Run) -> StepResult:
     if not room:
         return StepResult({"solids": Solids(), "drains": []})
     foot = inputs["foot"]
-    frame = _Frame(frame_of(foot["up"], foot["front"]), np.array(foot["origin"]))
+    frame = standing_on(foot)
     local, cavity = frame.mesh(body), frame.mesh(room[0])
     ask = _ask(inputs, frame)
     bottom = float(local.vertices_mm[:, 2].min())
@@ -64,26 +64,7 @@ def apply(inputs: Inputs, settings: DrainsSettings, run: Run) -> StepResult:
     return StepResult(values, readings, tuple(flags), f"{len(made)} drains")
 
 
-class _Frame:
-    """z up, y to the back, from the foot's origin."""
-
-    def __init__(self, rotation: NDArray, origin: NDArray) -> None:
-        self.rotation, self.origin = rotation, origin
-
-    def of(self, points: NDArray) -> NDArray[np.float64]:
-        return (np.asarray(points, np.float64) - self.origin) @ self.rotation.T
-
-    def home(self, points: NDArray) -> NDArray[np.float64]:
-        return points @ self.rotation + self.origin
-
-    def mesh(self, mesh: Mesh) -> Mesh:
-        return mesh.with_vertices(self.of(mesh.vertices_mm))
-
-    def home_mesh(self, mesh: Mesh) -> Mesh:
-        return mesh.with_vertices(self.home(mesh.vertices_mm))
-
-
-def _ask(inputs: Inputs, frame: _Frame) -> Ask:
+def _ask(inputs: Inputs, frame: Frame) -> Ask:
     closed, wide = inputs["style"] == "closed", inputs["wide"]
     off = [_rooted(frame.of(s["from_mm"]), frame.of(s["to_mm"])) for s in inputs["struts"] or ()]
     if inputs["notch"]:
@@ -147,7 +128,7 @@ def _more(local: Mesh, cavity: Mesh, ask: Ask, made: list[Drain], grid: Voxels, 
 class _Says:
     """Findings as sentences with their places, and what would mend them."""
 
-    def __init__(self, inputs: Inputs, frame: _Frame) -> None:
+    def __init__(self, inputs: Inputs, frame: Frame) -> None:
         self.inputs, self.frame = inputs, frame
 
     def at(self, point: NDArray, radius: float = 3.0) -> Place:

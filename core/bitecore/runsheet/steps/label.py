@@ -1,226 +1,312 @@
-"""Label: one line of text in the wall of a body, or underneath."""
+"""Label: text, a code of the case's number and the house's mark in the wall of a body, or underneath."""
 
 from __future__ import annotations
 
-import itertools
-import re
-from dataclasses import dataclass
-from typing import Literal
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
+from typing import Annotated, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import field_validator
-from scipy import ndimage
+from pydantic import Field, field_validator
 
-from ...engine.gives import RESERVES, SOLIDS, Solid, Solids, json_of
-from ...engine.model import BODIES, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, above, setting
+from ...engine.entries import Entry, EntryId
+from ...engine.gives import MESH, RESERVES, SOLIDS, Solid, Solids, json_of
+from ...engine.model import BODIES, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...mesh import Mesh
-from ...ops.clip import frame_of
+from ...ops.fonts import Font
 from ...ops.free_wall import Free, free_wall
-from ...ops.letters import Line, line, on_floor, on_wall, unknown
-from ...ops.raster import filled
+from ...ops.rigid import rounded
+from ...ops.writing import Spot, Surface, on_wall, underneath
+from ...ops.written import Written
 from ...parts.pin_places import STRUT_MM
 from ...progress import Run
-from ..values import Labelled
+from ..framed import Frame, standing_on
+from ..label_says import THERE_MM, Asked, Stands, says, where
+from ..labels import Kind, Look, check_pattern, code_label, mark_label, text_label
+from ..values import Labelled, WallPath
 
-WORDS = ("number", "practice", "date", "jaw")
-# Capitals so tall are tried, the tallest first; underneath there is more room (mm). Legible down to 2 mm (judgement).
-_WALL_MM, _UNDER_MM = (3.5, 3.0, 2.6, 2.2, 2.0), (5.0, 4.0, 3.0, 2.5)
-# From the foot of the wall to the letters, and from them to its top.
-_FOOT_MM, _HEAD_MM = 0.5, 0.4
-# Letters begin so far outside of the wall, or go so far into it, that they never end on it.
+_Mm = Annotated[float, Field(ge=-1e5, le=1e5)]
+Pattern = Annotated[str, Field(max_length=80)]
+Side = Literal["auto", "back", "right", "left", "front", "under"]
+# Labels begin so far outside of the wall, or go so far into it, that they never end on it.
 _BEYOND_MM = 0.3
-# Lines that the cavity keeps off stand so near to one another that between them the wall is thinner by 0.04 mm at most.
-_LINES_MM, _PIECES_MM = 0.75, 2.0
-_RASTER_MM = 0.5
-# A thicker base is not proposed.
-_THICKEST_MM = 12.0
 # From a strut or a notch to the letters, along the wall.
 _STRUT_OFF_MM = 0.6
+# How little the sides are liked: the back first (common practice, no source).
+_LIKED = {"back": 0.0, "left": 0.4, "right": 0.4, "front": 1.2}
 
 
-class LabelSettings(StepSettings):
-    style: Literal["none", "engraved", "raised"] = setting("none", label="Label", help="A line of text, cut in or standing out.")
-    pattern: str = setting(
-        "{number} {jaw}", min_length=1, max_length=80, label="Text", help="From {number}, {practice}, {date}, {jaw} and what you write."
-    )
-    depth_mm: float = setting(0.5, ge=0.2, le=1.5, unit="mm", label="Depth", help="How deep it is cut, or how far it stands out.")
-    tall_mm: float | None = setting(
-        None, ge=1.5, le=10, unit="mm", label="Capitals, tall", help="Empty: as tall as there is room for.", main=False
-    )
-    at: tuple[float, float, float] | None = setting(
-        None, label="Place", help="Where the middle of the line shall be, in the scan's own coordinates.", per_jaw=True, form=False
-    )
+class SetLabel(Entry):
+    """A label put where a person wants it, or one more.
+
+    name     : of the one that is moved (text, code or mark); empty: one more
+    pattern  : of one more that is text
+    at       : where its middle shall be, in the scan's own coordinates (mm); None: it finds its place
+    turn_deg : counter-clockwise as it is read
+    tall_mm  : capitals, or the whole of a code or a mark; None: as tall as there is room for
+    """
+
+    name: Literal["", "text", "code", "mark"] = ""
+    kind: Kind = "text"
+    pattern: Pattern = ""
+    at: tuple[_Mm, _Mm, _Mm] | None = None
+    turn_deg: Annotated[float, Field(ge=-180, le=180)] = 0.0
+    tall_mm: Annotated[float, Field(ge=1, le=30)] | None = None
 
     @field_validator("pattern")
     @classmethod
     def _known(cls, pattern: str) -> str:
-        odd = [word for word in re.findall(r"\{(.*?)\}", pattern) if word not in WORDS]
-        if odd or re.search(r"[{}]", re.sub(r"\{.*?\}", "", pattern)):
-            raise ValueError(f"words in braces are {', '.join('{' + w + '}' for w in WORDS)}")
-        missing = unknown(re.sub(r"\{.*?\}", "", pattern))
-        if missing:
-            raise ValueError(f"the font has no letter for {missing}")
-        return pattern
+        return check_pattern(pattern)
 
 
-@dataclass(frozen=True)
-class _Set:
-    """Where the line stands: its solid, what the cavity keeps off ((k, 2, 3) lines), and its middle on the body."""
+_ON = {"style": ("engraved", "raised")}
 
-    text: Line
-    solid: Mesh
-    lines: NDArray[np.float64]
-    middle: NDArray[np.float64]
-    where: str
+
+class LabelSettings(StepSettings):
+    style: Literal["none", "engraved", "raised"] = setting("none", label="Label", help="Cut in, or standing out.")
+    pattern: str = setting(
+        "{number} {jaw}", min_length=1, max_length=80, label="Text",
+        help="From {number}, {patient}, {date}, {practice}, {jaw}, {teeth}, {text} and what you write.", when=_ON,
+    )  # fmt: skip
+    second: Pattern = setting("", label="Second line", help="Under the first, of the same words. Empty: none.", when=_ON)
+    lower: Pattern = setting("", label="Text of the lower", help="Where it says something else. Empty: the same.", main=False, when=_ON)
+    free: str = setting("", max_length=60, label="Free text", help="What {text} stands for in this case.", when=_ON)
+    font: Font = setting(
+        "narrow", label="Letters", help="All have Latin letters with accents, Greek and Cyrillic.", when=_ON,
+        words={"line": "single line"},
+    )  # fmt: skip
+    pen_mm: float = setting(0.4, ge=0.2, le=1.5, unit="mm", label="Pen", help="How wide single lines are.", when={**_ON, "font": ("line",)})
+    depth_mm: float = setting(0.5, ge=0.2, le=1.5, unit="mm", label="Depth", help="How deep it is cut, or how far it stands out.", when=_ON)
+    tall_mm: float | None = setting(
+        None, ge=1.5, le=10, unit="mm", label="Capitals, tall", help="Empty: as tall as there is room for.", main=False, when=_ON
+    )
+    apart: float = setting(
+        6.0, ge=-10, le=60, unit="%", label="Between letters", help="Room besides the font's own, of the height of capitals.", main=False,
+        when=_ON,
+    )  # fmt: skip
+    side: Side = setting(
+        "auto", label="Side", help="Where the labels stand that were put nowhere by hand.", main=False, when=_ON,
+        words={"auto": "the best place", "right": "the patient's right", "left": "the patient's left", "under": "underneath"},
+    )  # fmt: skip
+    code: bool = setting(False, label="QR code", help="Of the case's number.", main=False, when=_ON)
+    mark: str = setting(
+        "none", label="House mark", help="One of the marks on the house's shelf.", shelf="mark", main=False, max_length=60, when=_ON
+    )
+    labels: dict[EntryId, SetLabel] = setting(
+        {}, label="Labels by hand", help="Labels put elsewhere, turned or added.", form=False, max_length=12
+    )
+
+    @field_validator("pattern", "second", "lower")
+    @classmethod
+    def _known(cls, pattern: str) -> str:
+        return check_pattern(pattern)
 
 
 def apply(inputs: Inputs, settings: LabelSettings, run: Run) -> StepResult:
-    words = {k: inputs[k] for k in ("number", "practice", "date")} | {"jaw": inputs.jaw or ""}
-    said = re.sub(r"\{(.*?)\}", lambda m: words[m[1]], settings.pattern).strip()
-    left_out = unknown(said)
-    said = " ".join("".join(c for c in said if c not in left_out).split())
-    if not said:
-        return _nothing("There is nothing to write: the case has no text for this pattern.", said)
-    body: Mesh = inputs["body"]
-    rotation = frame_of(inputs["stand"]["up"])
-    local = body.with_vertices(body.vertices_mm @ rotation.T)
+    frame = standing_on(inputs["stand"])
+    local = frame.mesh(inputs["body"])
+    asked = list(_asked(inputs, settings, frame))
     run.tick(0.2, "looking for room")
-    struts = [(rotation @ np.array(s["from_mm"]), rotation @ np.array(s["to_mm"])) for s in inputs["struts"] or ()]
-    wall = free_wall(local, edge_mm=inputs["walls"]["edge_mm"] if inputs["walls"] else 0.0)
-    if wall is not None:
-        wall = wall.clear_of(struts, STRUT_MM / 2 + _STRUT_OFF_MM)
-        if inputs["notch"]:
-            a, b = (rotation @ np.array(p) for p in inputs["notch"]["line"])
-            wall = wall.clear_of([(a, b)], _STRUT_OFF_MM)
-    asked = None if settings.at is None else rotation @ np.array(settings.at)
-    found = _on_wall(said, settings, wall, asked) if wall else None
-    flags = []
-    if found is None and asked is not None and wall:
-        flags.append(Flag("label-moved", "look", "There is no room for the label where it was put, so it stands where there is."))
-        found = _on_wall(said, settings, wall, None)
-    if found is None and inputs["inside"] != "open":
-        found = _underneath(said, settings, local, rotation @ np.array(inputs["stand"]["front"]))
-    if found is None:
-        return _no_room(said, settings, wall, inputs)
-    if left_out:
-        flags.append(Flag("letters-left-out", "look", f"The font has no letter for {left_out}: left out."))
-    flags.append(Flag("labelled", "note", f"“{said}”, {found.where}."))
-    return _result(said, settings, found, rotation, flags)
+    room = _Room(inputs, settings, frame, local)
+    stands, flags = list[Stands](), list[Flag]()
+    if not asked:
+        flags.append(Flag("no-label", "look", "There is nothing to write: the case has no text for this pattern."))
+    # Who was put somewhere comes first.
+    for each in sorted(asked, key=lambda a: a.at is None):
+        found = room.place(each)
+        flags += says(found, each, room.wall, inputs, settings, frame)
+        if found:
+            stands.append(found)
+    run.tick(0.7, "making letters")
+    return _result(stands, settings, frame, flags, _path(room.surfaces.get("wall"), frame))
 
 
-def _no_room(said: str, settings: LabelSettings, wall: Free | None, inputs: Inputs) -> StepResult:
-    """Nowhere; where a thicker base would give the wall the height that is missing, its Fix does that."""
-    text = line(said, settings.tall_mm or _WALL_MM[-1])
-    room = wall.tallest(text.width) if wall else 0.0
-    missing = float(np.ceil((_FOOT_MM + text.deep + text.tall + _HEAD_MM - room) * 10 - 1e-6) / 10)
-    thick = round(inputs["thickness"] + missing, 1)
-    if room == 0 or thick > _THICKEST_MM:
-        return _nothing(f"No wall has room for “{said}”: it is too long, or the walls are too low or too sharply bent. Write less.", said)
-    text_said = (
-        f"No wall has room for “{said}”: {missing:.1f} mm of height are missing. Write less, or raise the base: Fix makes it "
-        f"{thick:.1f} mm thick under the lowest point."
-    )
-    return _nothing(text_said, said, Fix("base", above(inputs.piece)[-2], {"thickness_mm": thick}))
-
-
-def _nothing(why: str, said: str, fix: Fix | None = None) -> StepResult:
-    values = {"solids": Solids(), "reserves": [], "label": {"text": said, "where": "nowhere", "middle": None}}
-    return StepResult(values, (), (Flag("no-label", "look", why, fix=fix),), "no room")
-
-
-def _result(said: str, settings: LabelSettings, found: _Set, rotation: NDArray, flags: list[Flag]) -> StepResult:
-    solid = Solid(
-        "cut" if settings.style == "engraved" else "add", found.solid.with_vertices(found.solid.vertices_mm @ rotation), "the label"
-    )
-    reserves = [
-        {"name": "label", "from_mm": (a @ rotation).tolist(), "to_mm": (b @ rotation).tolist(), "radius_mm": 0.01} for a, b in found.lines
-    ]
-    middle = [round(float(x), 4) for x in found.middle @ rotation]
-    values = {"solids": Solids([solid]), "reserves": reserves, "label": {"text": said, "where": found.where, "middle": middle}}
-    readings = (Reading("capitals, tall", found.text.tall, "mm"), Reading("line, long", found.text.width, "mm"))
-    return StepResult(values, readings, tuple(flags), said)
-
-
-def _depths(settings: LabelSettings) -> tuple[float, float]:
-    """(how far inside the body letters reach, how far outside)."""
-    return (settings.depth_mm, _BEYOND_MM) if settings.style == "engraved" else (_BEYOND_MM, settings.depth_mm)
-
-
-def _on_wall(said: str, settings: LabelSettings, wall: Free, asked: NDArray | None) -> _Set | None:
-    for tall in (settings.tall_mm,) if settings.tall_mm else _WALL_MM:
-        text = line(said, tall)
-        foot = _FOOT_MM + text.deep
-        bends = wall.starts(text.width, foot + tall + _HEAD_MM)
-        if not np.isfinite(bends).any():
-            continue
-        number = int(bends.argmin())
-        if asked is not None:
-            number = round((wall.bend.nearest(asked[:2]) - text.width / 2) / wall.step_mm) % len(bends)
-            if not np.isfinite(bends[number]):
-                continue
-        return _bent(text, settings, wall, number * wall.step_mm, foot)
-    return None
-
-
-def _bent(text: Line, settings: LabelSettings, wall: Free, start: float, foot: float) -> _Set:
-    inner, outer = _depths(settings)
-    solid = on_wall(text, wall.bend, start=start, floor=wall.floor, foot=foot, inner=inner, outer=outer, lean=wall.leans)
-    deep = inner if settings.style == "engraved" else 0.0
-    s = start + np.linspace(0, text.width, int(np.ceil(text.width / _PIECES_MM)) + 1)
-    rows = foot - text.deep + np.linspace(0, text.tall + text.deep, int(np.ceil((text.tall + text.deep) / _LINES_MM)) + 1)
-    lines = [
-        [np.append(a, wall.floor + z), np.append(b, wall.floor + z)] for z in rows for a, b in itertools.pairwise(_plan(wall, s, z, deep))
-    ]
-    middle = np.append(_plan(wall, np.array([start + text.width / 2]), foot + text.tall / 2, 0.0)[0], wall.floor + foot + text.tall / 2)
-    return _Set(text, solid, np.array(lines) if deep else np.zeros((0, 2, 3)), middle, "on the wall")
-
-
-def _plan(wall: Free, along: NDArray, height: float, deep: float) -> NDArray[np.float64]:
-    """(k, 2) places so deep in the wall, so high over its foot."""
-    return wall.bend.at(along) - wall.bend.outward(along) * (deep + wall.leans(along) * height)[:, None]
-
-
-def _underneath(said: str, settings: LabelSettings, local: Mesh, front: NDArray) -> _Set | None:
-    """In the floor, where a box round the line fits, as near to the middle as can be; read with the front up. Cut in, whatever is
-    asked: what stands out there would lift the model."""
-    floor = float(local.vertices_mm[:, 2].min())
-    bottom = local.of_faces((local.vertices_mm[local.faces][:, :, 2] < floor + 1e-6).all(1))
-    across = np.array([front[1], -front[0]]) / max(float(np.hypot(*front[:2])), 1e-9)
-    turn = np.stack([across, front[:2] / max(float(np.hypot(*front[:2])), 1e-9)])
-    for tall in (settings.tall_mm,) if settings.tall_mm else _UNDER_MM:
-        text = line(said, tall)
-        spot = _room(bottom, turn, text.width + 2.0, tall + 2 * text.deep + 2.0)
-        if spot is None:
-            continue
-        middle = spot @ turn
-        solid = on_floor(text, middle=middle, across=across, floor=floor, inner=settings.depth_mm, outer=_BEYOND_MM)
-        rows = np.linspace(-0.5, 0.5, int(np.ceil(tall / _LINES_MM)) + 1) * (tall + 2 * text.deep)
-        ends = [middle + side * across * text.width / 2 for side in (-1, 1)]
-        lines = [[np.append(e + row * turn[1], floor + settings.depth_mm) for e in ends] for row in rows]
-        lifts = ", cut in: what stands out there would lift the model" if settings.style == "raised" else ""
-        return _Set(text, solid, np.array(lines), np.append(middle, floor), f"underneath{lifts}")
-    return None
-
-
-def _room(bottom: Mesh, turn: NDArray, wide: float, tall: float) -> NDArray[np.float64] | None:
-    """(2,) the middle of a place for a box, along `turn`, on the bottom; the nearest to its middle."""
-    plan = bottom.vertices_mm[:, :2] @ turn.T
-    cells, low = filled(plan, bottom.faces.astype(np.int64), _RASTER_MM)
-    box = np.ones((int(np.ceil(wide / _RASTER_MM)) | 1, int(np.ceil(tall / _RASTER_MM)) | 1), bool)
-    fits = np.argwhere(ndimage.binary_erosion(cells, box))
-    if len(fits) == 0:
+def _path(surface: Surface | None, frame: Frame) -> Mapping[str, Any] | None:
+    """What a label is pulled along."""
+    if surface is None:
         return None
-    at = fits * _RASTER_MM + low
-    middle = np.argwhere(cells).mean(0) * _RASTER_MM + low
-    return at[np.linalg.norm(at - middle, axis=1).argmin()]
+    columns = np.flatnonzero(surface.free.any(1))[::2]
+    at = np.c_[surface.middles()[0][columns], np.zeros(len(columns))]
+    foot, beyond = surface.laid(at, np.zeros(len(at))), surface.laid(at, np.ones(len(at)))
+    up = frame.way_home(np.array([0.0, 0.0, 1.0]))
+    return {"foot": np.round(frame.home(foot), 3).tolist(), "out": np.round(frame.way_home(beyond - foot), 4).tolist(), "up": rounded(up)}
+
+
+def _asked(inputs: Inputs, settings: LabelSettings, frame: Frame) -> Iterator[Asked]:
+    words = {k: str(inputs[k] or "") for k in ("number", "practice", "date", "patient")}
+    words |= {"jaw": inputs.jaw or "", "teeth": _teeth(inputs), "text": settings.free}
+    look = Look(settings.font, settings.apart / 100, settings.pen_mm)
+    first = settings.lower if settings.lower and inputs.jaw == "lower" else settings.pattern
+    moved: dict[str, tuple[str, SetLabel]] = {e.name: (key, e) for key, e in settings.labels.items() if e.name}
+    plain: tuple[str, SetLabel] = ("", SetLabel())
+
+    def entry(name: str) -> SetLabel:
+        return moved.get(name, plain)[1]
+
+    made = [
+        (text_label("text", (first, settings.second), words, look, entry("text").tall_mm or settings.tall_mm), *moved.get("text", plain)),
+        (code_label("code", words["number"], entry("code").tall_mm) if settings.code else None, *moved.get("code", plain)),
+        (mark_label("mark", inputs["mark"], entry("mark").tall_mm), *moved.get("mark", plain)),
+    ]
+    for key, e in settings.labels.items():
+        if e.name:
+            continue
+        if e.kind == "code":
+            made.append((code_label(key, words["number"], e.tall_mm), key, e))
+        elif e.kind == "mark":
+            made.append((mark_label(key, inputs["mark"], e.tall_mm), key, e))
+        else:
+            made.append((text_label(key, (e.pattern,), words, look, e.tall_mm), key, e))
+    for said, key, e in made:
+        if said is not None:
+            yield Asked(said, key, None if e.at is None else frame.of(e.at), float(np.radians(e.turn_deg)))
+
+
+def _teeth(inputs: Inputs) -> str:
+    """Those the case is for in this jaw, in FDI numbers (ISO 3950): of an upper they begin with 1, 2, 5 or 6."""
+    upper = inputs.jaw == "upper"
+    return " ".join(t for t in str(inputs["teeth"] or "").split() if (t[0] in "1256") == upper)
+
+
+class _Room:
+    """The surfaces of a body, each label taking its place."""
+
+    def __init__(self, inputs: Inputs, settings: LabelSettings, frame: Frame, local: Mesh) -> None:
+        self.settings = settings
+        front = np.array([0.0, -1.0])
+        self.wall = _wall(inputs, frame, local)
+        self.surfaces: dict[str, Surface] = {}
+        # Looking at the tips with the front ahead, the patient's left is on the left of an upper, on the right of a lower.
+        left = -1 if inputs.jaw == "upper" else 1
+        if self.wall is not None:
+            self.surfaces["wall"] = on_wall(self.wall, sides=front, likes=_LIKED.get, left=left)
+        if inputs["inside"] != "open" and (under := underneath(local, front)) is not None:
+            self.surfaces["under"] = under
+        self._left = left
+
+    def place(self, asked: Asked) -> Stands | None:
+        if asked.at is not None:
+            near = sorted(self.surfaces, key=lambda name: self._away(self.surfaces[name], asked.at))
+            return self._on(asked, near[:1]) or self._on(asked, near[1:])
+        side = self.settings.side
+        if side not in ("auto", "under") and "wall" in self.surfaces and (found := self._on(asked, ["wall"], only=side)):
+            return found
+        order = ["under", "wall"] if side == "under" or (side == "auto" and asked.said.kind == "code") else ["wall", "under"]
+        found = self._on(asked, order)
+        return replace(found, off=np.inf) if found and side not in ("auto", "under") else found
+
+    def _on(self, asked: Asked, names: Iterable[str], only: str = "") -> Stands | None:
+        for name in names:
+            if name not in self.surfaces:
+                continue
+            surface = self.surfaces[name]
+            if only:
+                assert self.wall is not None
+                side = on_wall(self.wall, sides=np.array([0.0, -1.0]), likes=lambda s: 0.0 if s == only else None, left=self._left)
+                surface = replace(surface, free=surface.free & side.free, cost=side.cost)
+            best: tuple[Written, Spot, float] | None = None
+            for tall in asked.said.sizes[name == "under"]:
+                written = asked.said.drawn(tall, False)
+                there = surface.place(written, asked.turn, None if asked.at is None else surface.flat(asked.at))
+                if there and (best is None or there[1] < best[2] - THERE_MM):
+                    best = (written, *there)
+                if best and best[2] <= THERE_MM:
+                    break
+            if best:
+                written, spot, off = best
+                self.surfaces[name] = self.surfaces[name].without(written, spot)
+                # What stands out underneath would lift the model.
+                cut = self.settings.style == "engraved" or name == "under"
+                return Stands(asked, written, surface, spot, "cut" if cut else "add", off)
+        return None
+
+    @staticmethod
+    def _away(surface: Surface, point: NDArray | None) -> float:
+        assert point is not None
+        return float(np.linalg.norm(surface.laid(surface.flat(point)[None], np.zeros(1))[0] - point))
+
+
+def _wall(inputs: Inputs, frame: Frame, local: Mesh) -> Free | None:
+    wall = free_wall(local, edge_mm=inputs["walls"]["edge_mm"] if inputs["walls"] else 0.0)
+    if wall is None:
+        return None
+    struts = [(frame.of(s["from_mm"]), frame.of(s["to_mm"])) for s in inputs["struts"] or ()]
+    wall = wall.clear_of(struts, STRUT_MM / 2 + _STRUT_OFF_MM)
+    if inputs["notch"]:
+        a, b = (frame.of(p) for p in inputs["notch"]["line"])
+        wall = wall.clear_of([(a, b)], _STRUT_OFF_MM)
+    return wall
+
+
+def _result(stands: list[Stands], settings: LabelSettings, frame: Frame, flags: list[Flag], path: Any) -> StepResult:
+    solids, dots, reserves, labels = Solids(), dict[str, list[Mesh]](cut=[], add=[]), [], []
+    veiled = any(s.asked.said.veiled for s in stands)
+    for each in stands:
+        solid = _solid(each, settings, frame, hidden=False)
+        solids.append(solid)
+        if veiled:
+            dots[each.op].append(_solid(each, settings, frame, hidden=True).mesh if each.asked.said.veiled else solid.mesh)
+        if each.op == "cut":
+            lines = each.surface.lines(each.written, each.spot, settings.depth_mm)
+            reserves += [{"name": "label", "from_mm": a.tolist(), "to_mm": b.tolist(), "radius_mm": 0.01} for a, b in frame.home(lines)]
+        labels.append(_labelled(each, frame))
+    values: dict[str, Any] = {"solids": solids, "reserves": reserves, "labels": labels} | ({"wall": path} if path else {})
+    if solids:
+        values["letters"] = _joined([s.mesh for s in solids])
+    values |= {f"dots_{op}": _joined(meshes) for op, meshes in dots.items() if meshes}
+    texts = [s for s in stands if s.asked.said.kind == "text"]
+    readings = [Reading("labels", len(stands))]
+    if texts:
+        first = texts[0].written
+        readings += [
+            Reading("capitals, tall", first.tall, "mm"), Reading("text, long", first.width, "mm"),
+            Reading("thinnest stroke", min(s.written.stroke for s in stands), "mm"),
+        ]  # fmt: skip
+    return StepResult(values, tuple(readings), tuple(flags), stands[0].asked.said.shown if stands else "no room")
+
+
+def _solid(each: Stands, settings: LabelSettings, frame: Frame, *, hidden: bool) -> Solid:
+    inner, outer = (settings.depth_mm, _BEYOND_MM) if each.op == "cut" else (_BEYOND_MM, settings.depth_mm)
+    written = each.asked.said.drawn(each.written.tall, True) if hidden else each.written
+    mesh = each.surface.solid(written, each.spot, inner=inner, outer=outer)
+    return Solid(each.op, frame.home_mesh(mesh), "the label" if each.asked.said.kind == "text" else f"the {each.asked.said.kind}")
+
+
+def _joined(meshes: list[Mesh]) -> Mesh:
+    """Solids that stand apart, as one."""
+    first, *rest = meshes
+    for other in rest:
+        first = Mesh.of(
+            np.concatenate([first.vertices_mm, other.vertices_mm]),
+            np.concatenate([first.faces, other.faces + len(first.vertices_mm)]),
+            np.concatenate([first.groups, other.groups]),
+        )
+    return first
+
+
+def _labelled(each: Stands, frame: Frame) -> Mapping[str, Any]:
+    middle, along, up = each.surface.axes(each.written, each.spot)
+    said, written = each.asked.said, each.written
+    return {
+        "name": said.name, "kind": said.kind, "text": said.words, "veiled": said.shown, "where": where(each),
+        "middle": rounded(frame.home(middle)), "along": rounded(frame.way_home(along)), "up": rounded(frame.way_home(up)),
+        "turn_deg": round(float(np.degrees(each.spot.turn)), 3), "tall_mm": round(written.tall, 3), "width_mm": round(written.width, 3),
+        "height_mm": round(written.height, 3), "stroke_mm": round(written.stroke, 3),
+    }  # fmt: skip
+
+
+def _from_4(saved: dict) -> dict:
+    """The one place a label could have is an entry now."""
+    out = {k: v for k, v in saved.items() if k != "at"}
+    return out | ({"labels": {"l1": {"name": "text", "at": saved["at"]}}} if saved.get("at") else {})
 
 
 STEP = Step(
     name="label",
     title="Label",
     number=7,
-    version=4,
+    version=5,
     over=BODIES,
     settings=LabelSettings,
     needs={
@@ -231,12 +317,21 @@ STEP = Step(
         "thickness": Need("base", "thickness_mm", setting=True),
         "struts": Need("articulate", "struts", optional=True),
         "notch": Need("notch", "notch", optional=True),
+        "mark": Need("shelf", "mark"),
+        "printer": Need("shelf", "plate.printer"),
         "number": Need("case", "number"),
+        "patient": Need("case", "patient"),
         "practice": Need("case", "practice"),
+        "teeth": Need("case", "teeth"),
         "date": Need("case", "opened"),
     },
-    gives={"solids": SOLIDS, "reserves": RESERVES, "label": json_of(Labelled)},
+    gives={
+        "solids": SOLIDS, "reserves": RESERVES, "labels": json_of(list[Labelled]), "wall": json_of(WallPath), "letters": MESH,
+        "dots_cut": MESH, "dots_add": MESH,
+    },
     apply=apply,
-    about="A line of text on every body.",
+    about="Text, a code, a mark on every body.",
+    shows=("letters",),
     off=lambda settings: settings.style == "none",
-)
+    upgrades={4: _from_4},
+)  # fmt: skip

@@ -3373,11 +3373,19 @@ export interface components {
         };
         /** LabelGood */
         LabelGood: {
-            label?: components["schemas"]["Labelled"] | null;
+            /** Dots Add */
+            dots_add?: string | null;
+            /** Dots Cut */
+            dots_cut?: string | null;
+            /** Labels */
+            labels?: components["schemas"]["Labelled"][] | null;
+            /** Letters */
+            letters?: string | null;
             /** Reserves */
             reserves?: components["schemas"]["Reserve"][] | null;
             /** Solids */
             solids?: components["schemas"]["SolidOut"][] | null;
+            wall?: components["schemas"]["WallPath"] | null;
         };
         /** LabelNode */
         LabelNode: {
@@ -3410,14 +3418,17 @@ export interface components {
         /** LabelSettings */
         LabelSettings: {
             /**
-             * Place
-             * @description Where the middle of the line shall be, in the scan's own coordinates.
+             * Between letters
+             * @description Room besides the font's own, of the height of capitals.
+             * @default 6
              */
-            at?: [
-                number,
-                number,
-                number
-            ] | null;
+            apart: number;
+            /**
+             * QR code
+             * @description Of the case's number.
+             * @default false
+             */
+            code: boolean;
             /**
              * Depth
              * @description How deep it is cut, or how far it stands out.
@@ -3425,14 +3436,66 @@ export interface components {
              */
             depth_mm: number;
             /**
+             * Letters
+             * @description All have Latin letters with accents, Greek and Cyrillic.
+             * @default narrow
+             * @enum {string}
+             */
+            font: "narrow" | "wide" | "line";
+            /**
+             * Free text
+             * @description What {text} stands for in this case.
+             * @default
+             */
+            free: string;
+            /**
+             * Labels by hand
+             * @description Labels put elsewhere, turned or added.
+             * @default {}
+             */
+            labels: {
+                [key: string]: components["schemas"]["SetLabel"];
+            };
+            /**
+             * Text of the lower
+             * @description Where it says something else. Empty: the same.
+             * @default
+             */
+            lower: string;
+            /**
+             * House mark
+             * @description One of the marks on the house's shelf.
+             * @default none
+             */
+            mark: string;
+            /**
              * Text
-             * @description From {number}, {practice}, {date}, {jaw} and what you write.
+             * @description From {number}, {patient}, {date}, {practice}, {jaw}, {teeth}, {text} and what you write.
              * @default {number} {jaw}
              */
             pattern: string;
             /**
+             * Pen
+             * @description How wide single lines are.
+             * @default 0.4
+             */
+            pen_mm: number;
+            /**
+             * Second line
+             * @description Under the first, of the same words. Empty: none.
+             * @default
+             */
+            second: string;
+            /**
+             * Side
+             * @description Where the labels stand that were put nowhere by hand.
+             * @default auto
+             * @enum {string}
+             */
+            side: "auto" | "back" | "right" | "left" | "front" | "under";
+            /**
              * Label
-             * @description A line of text, cut in or standing out.
+             * @description Cut in, or standing out.
              * @default none
              * @enum {string}
              */
@@ -3445,19 +3508,55 @@ export interface components {
         };
         /**
          * Labelled
-         * @description What a label says and where; middle : in the jaw's home (mm), None where there was no room.
+         * @description One label as it stands, in the jaw's home.
+         *
+         *     name           : text, code or mark of the settings, or the entry's id
+         *     text, veiled   : what it says, and with dots for the patient's name
+         *     middle         : on the surface; along, up : as it is read; out : away from the body
+         *     tall_mm        : of capitals, or as a whole; stroke_mm : its thinnest strokes
          */
         Labelled: {
+            /** Along */
+            along: [
+                number,
+                number,
+                number
+            ];
+            /** Height Mm */
+            height_mm: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "text" | "code" | "mark";
             /** Middle */
             middle: [
                 number,
                 number,
                 number
-            ] | null;
+            ];
+            /** Name */
+            name: string;
+            /** Stroke Mm */
+            stroke_mm: number;
+            /** Tall Mm */
+            tall_mm: number;
             /** Text */
             text: string;
+            /** Turn Deg */
+            turn_deg: number;
+            /** Up */
+            up: [
+                number,
+                number,
+                number
+            ];
+            /** Veiled */
+            veiled: string;
             /** Where */
             where: string;
+            /** Width Mm */
+            width_mm: number;
         };
         /**
          * LayerSum
@@ -5059,6 +5158,48 @@ export interface components {
             name: string;
         };
         /**
+         * SetLabel
+         * @description A label put where a person wants it, or one more.
+         *
+         *     name     : of the one that is moved (text, code or mark); empty: one more
+         *     pattern  : of one more that is text
+         *     at       : where its middle shall be, in the scan's own coordinates (mm); None: it finds its place
+         *     turn_deg : counter-clockwise as it is read
+         *     tall_mm  : capitals, or the whole of a code or a mark; None: as tall as there is room for
+         */
+        SetLabel: {
+            /** At */
+            at?: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * Kind
+             * @default text
+             * @enum {string}
+             */
+            kind: "text" | "code" | "mark";
+            /**
+             * Name
+             * @default
+             * @enum {string}
+             */
+            name: "" | "text" | "code" | "mark";
+            /**
+             * Pattern
+             * @default
+             */
+            pattern: string;
+            /** Tall Mm */
+            tall_mm?: number | null;
+            /**
+             * Turn Deg
+             * @default 0
+             */
+            turn_deg: number;
+        };
+        /**
          * SetPin
          * @description A pin put where a person wants it.
          *
@@ -5975,6 +6116,30 @@ export interface components {
         };
         /** WallMapSettings */
         WallMapSettings: Record<string, never>;
+        /**
+         * WallPath
+         * @description The outer wall a label is pulled along, where there is room for one: places of its foot, which way each looks out, and up.
+         */
+        WallPath: {
+            /** Foot */
+            foot: [
+                number,
+                number,
+                number
+            ][];
+            /** Out */
+            out: [
+                number,
+                number,
+                number
+            ][];
+            /** Up */
+            up: [
+                number,
+                number,
+                number
+            ];
+        };
         /**
          * Walls
          * @description The upright walls of a body, in the frame of its Foot: rings in the plan where they meet the flat underside (its edge left out),
