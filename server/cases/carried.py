@@ -21,6 +21,7 @@ from bitecore.engine.gives import digests_in, unpacked_points
 from bitecore.errors import BenchError, UnreadableFile
 from bitecore.files import read_mesh
 from bitecore.limits import Limits
+from bitecore.parts.shelf import HouseMark
 from bitecore.runsheet import CaseDocument, PieceEntry, standard
 from bitecore.runsheet.document import brought_up
 from bitecore.text import odd
@@ -66,7 +67,7 @@ class CarriedLayer(_Strict):
 class CarriedRecord(_Strict):
     name: Short
     revision: int = Field(0, ge=0, le=10**6)
-    data: dict[Short, float | None] = Field(default_factory=dict, max_length=50)
+    data: dict[Short, float | str | None] = Field(default_factory=dict, max_length=50)
 
 
 class CarriedPart(_Strict):
@@ -89,7 +90,7 @@ class CarriedDocument(_Strict):
     versions: dict[str, Annotated[int, Field(ge=1, le=10_000)]] = Field(default_factory=dict, max_length=200)
     layers: dict[Literal["house", "purpose", "practice"], CarriedLayer] = Field(default_factory=dict)
     parts: dict[Short, CarriedPart] = Field(default_factory=dict, max_length=1000)
-    records: dict[Literal["purpose", "practice", "printer", "resin"], dict[Short, CarriedRecord]] = Field(default_factory=dict)
+    records: dict[Literal["purpose", "practice", "printer", "resin", "mark"], dict[Short, CarriedRecord]] = Field(default_factory=dict)
 
     @model_validator(mode="before")
     @classmethod
@@ -105,6 +106,8 @@ class CarriedDocument(_Strict):
         if any(address.split(".")[0] not in ids for address in named):
             raise ValueError("a setting for a scan that is not there")
         parsed(self.teeth)
+        for record in self.records.get("mark", {}).values():
+            HouseMark.model_validate(record.data)
         return self
 
     def document(self) -> CaseDocument:

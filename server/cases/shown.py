@@ -26,6 +26,7 @@ from .prints import twins_of
 from .schemas import CaseOut, FileOut, PieceOut, SettingOut, StepOut
 from .services import DETAILS
 from .trays import picture_of, resting_state
+from .veil import under_veil
 
 
 def steps_out() -> list[StepOut]:
@@ -98,7 +99,7 @@ def case_out(case: Case, user: Any, *, veiled: bool, step: str = "") -> CaseOut:
         revision=case.revision,
         details=details,
         pieces=[pieces.shown(p.id) for p in document.live],
-        nodes=[_node(n, case, good) for n in shown],
+        nodes=[_node(n, case, good, veiled=veiled) for n in shown],
         open=step,
         opened=[_detail(n, document) for n in shown if step and step in (n.step.name, n.step.part_of)],
         accepted={s: changed_since(document, graph, standard()[s], store) for s in document.accepted if s in standard()},
@@ -182,11 +183,12 @@ def _state(node: Node, case: Case) -> str:
     return "working" if state in ("stale", "todo") and case.needs_work and node.id in case.working else state
 
 
-def _node(node: Node, case: Case, good: dict[str, Manifest]) -> dict[str, Any]:
+def _node(node: Node, case: Case, good: dict[str, Manifest], *, veiled: bool) -> dict[str, Any]:
     last = good.get(case.last_good.get(node.id, ""))
     shown = node.manifest or last
     worth = [f["message"] for f in (node.manifest.flags if node.manifest else []) if f["severity"] != "note"]
     values = (node.good or last).values if node.good or last else {}  # type: ignore[union-attr]
+    values = under_veil(node.step.name, values) if veiled else values
     fields = {
         "id": node.id,
         "step": node.step.name,

@@ -32,7 +32,7 @@ class RecordOut(Schema):
     name: str
     revision: int
     steps: dict[str, dict[str, Any]]
-    data: dict[str, float | None]
+    data: dict[str, float | str | None]
 
 
 class RecordChange(Schema):
@@ -41,7 +41,7 @@ class RecordChange(Schema):
     id: str = ""
     name: str
     steps: dict[str, dict[str, Any]] = {}
-    data: dict[str, float | None] = {}
+    data: dict[str, float | str | None] = {}
 
 
 class FieldOut(Schema):
@@ -49,6 +49,7 @@ class FieldOut(Schema):
     label: str
     unit: str
     optional: bool
+    drawing: bool
 
 
 class GeneralChange(Schema):
@@ -100,7 +101,8 @@ def _record(record: shelves.OnShelf) -> RecordOut:
 
 def _field(key: str, field: FieldInfo) -> FieldOut:
     extra = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
-    return FieldOut(key=key, label=field.title or key, unit=str(extra.get("unit", "")), optional=not field.is_required())
+    unit, drawing = str(extra.get("unit", "")), bool(extra.get("drawing"))
+    return FieldOut(key=key, label=field.title or key, unit=unit, optional=not field.is_required(), drawing=drawing)
 
 
 @router.post("/general", response=House)

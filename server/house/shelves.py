@@ -36,7 +36,7 @@ class OnShelf:
     revision: int = 0
     steps: dict[str, dict[str, Any]] = field(default_factory=dict)
     versions: dict[str, int] = field(default_factory=dict)
-    data: dict[str, float | None] = field(default_factory=dict)
+    data: dict[str, float | str | None] = field(default_factory=dict)
 
     def layer(self) -> Layer:
         """Its settings, as a case takes them up."""
@@ -125,13 +125,13 @@ def _put(user: Any, shelf: str, ident: str, name: str, steps: dict[str, dict[str
     return _row(user, shelf, made)
 
 
-def _data(shelf: str, data: dict[str, Any]) -> dict[str, float | None]:
+def _data(shelf: str, data: dict[str, Any]) -> dict[str, float | str | None]:
     try:
         return SHELVES[shelf].model_validate(data).model_dump()
     except ValidationError as error:
         first = error.errors()[0]
         known = SHELVES[shelf].model_fields.get(str(first["loc"][0]) if first["loc"] else "")
-        said = str(first["msg"])
+        said = str(first["msg"]).removeprefix("Value error, ")
         raise Refused(
             f"{known.title if known else 'It has no such value'}: {said[0].lower()}{said[1:]}.", code="invalid", status=422
         ) from error

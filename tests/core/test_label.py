@@ -1,40 +1,45 @@
-"""Letters beside another reading of the same font (Pillow's FreeType), their place, and what the cavity keeps off."""
+"""Labels beside other readings: the same fonts by FreeType (Pillow), QR codes by another library (zxing-cpp), their place, what the
+cavity keeps off, and what the veil shows."""
 
 from __future__ import annotations
 
 import unittest
-from pathlib import Path
 
 import igl
 import numpy as np
 import trimesh
+import zxingcpp
 from fontTools.pens.areaPen import AreaPen
 from fontTools.ttLib import TTFont
+from manifold3d import JoinType
 from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
-import bitecore
 from bitecore.engine.gives import unpack
 from bitecore.errors import BadSetting
 from bitecore.mesh import GROUP_CUT, GROUP_SCAN, Mesh, check_solid, face_components, volume_ml
 from bitecore.ops.assembly import assemble
+from bitecore.ops.bends import Bend
+from bitecore.ops.fonts import FILES, FONTS, glyph, hairline, unknown
 from bitecore.ops.free_wall import free_wall
-from bitecore.ops.letters import Bend, line, on_floor, on_wall, unknown
+from bitecore.ops.writing import Surface, on_wall, underneath
+from bitecore.ops.written import Written, code, mark, text
+from bitecore.parts.house_mark import cleaned, contours
 from bitecore.runsheet import CASE, MemoryStore, evaluate, standard
 from tests.core.test_runsheet import case
 from tests.shapes import box, jaws
 
-FONT = Path(bitecore.__file__).parent / "fonts" / "BarlowSemiCondensed-SemiBold.ttf"
 PIXEL_MM = 0.05
+FRONT = np.array([0.0, -1.0])
 
 
-def by_freetype(text: str, tall_mm: float) -> NDArray[np.bool_]:
+def by_freetype(said: str, tall_mm: float, font: str = "narrow") -> NDArray[np.bool_]:
     """The line as another program draws it, cropped to its ink; a row of pixels up is +y."""
-    font = TTFont(FONT)
-    size = round(tall_mm / PIXEL_MM * font["head"].unitsPerEm / font["OS/2"].sCapHeight)
-    drawn = ImageFont.truetype(str(FONT), size)
+    read = TTFont(FILES[font])
+    size = round(tall_mm / PIXEL_MM * read["head"].unitsPerEm / read["OS/2"].sCapHeight)
+    drawn = ImageFont.truetype(str(FILES[font]), size)
     at, image = 20.0, Image.new("L", (4000, 3 * size))
-    for letter in text:
+    for letter in said:
         ImageDraw.Draw(image).text((at, size), letter, fill=255, font=drawn)
         at += drawn.getlength(letter) + 0.06 * tall_mm / PIXEL_MM
     return cropped(np.asarray(image)[::-1] > 127)
@@ -66,27 +71,147 @@ def alike(a: NDArray[np.bool_], b: NDArray[np.bool_]) -> float:
     return float((one & two).sum() / (one | two).sum())
 
 
-class LetterTest(unittest.TestCase):
-    def test_areas_and_widths_are_the_fonts_own(self) -> None:
-        font = TTFont(FONT)
-        glyphs, known = font.getGlyphSet(), font.getBestCmap()
-        scale = 3.0 / font["OS/2"].sCapHeight
-        for letter in "AR8g§":
-            pen = AreaPen(glyphs)
-            glyphs[known[ord(letter)]].draw(pen)
-            text = line(letter, 3.0)
-            self.assertAlmostEqual(text.shape.area() / (abs(pen.value) * scale**2), 1, delta=0.02, msg=letter)
-            self.assertAlmostEqual(text.width, glyphs[known[ord(letter)]].width * scale, places=9)
+def read_back(ink: NDArray[np.bool_], pixel: int = 2) -> list[str]:
+    """What another library reads in a drawing with +y up, dark on light, with room around."""
+    dark = np.pad(np.kron(ink[::-1], np.ones((pixel, pixel), bool)), 60)
+    return [found.text for found in zxingcpp.read_barcodes(np.where(dark, 0, 255).astype(np.uint8))]
 
-    def test_what_the_font_has_no_letter_for(self) -> None:
-        self.assertEqual(unknown("Größe 12 漢漢"), "漢")
+
+class LetterTest(unittest.TestCase):
+    SAMPLES = "AR8g§ŁőçΩδЖщї"
+
+    def test_areas_and_widths_are_the_fonts_own(self) -> None:
+        for font in ("narrow", "wide"):
+            read = TTFont(FILES[font])
+            glyphs, known = read.getGlyphSet(), read.getBestCmap()
+            scale = 3.0 / read["OS/2"].sCapHeight
+            for letter in self.SAMPLES:
+                pen = AreaPen(glyphs)
+                glyphs[known[ord(letter)]].draw(pen)
+                drawn, wide = glyph(letter, font, 3.0)
+                self.assertAlmostEqual(
+                    text([letter], font, tall_mm=3.0).shape.area() / (abs(pen.value) * scale**2), 1, delta=0.03, msg=letter
+                )
+                self.assertAlmostEqual(wide, glyphs[known[ord(letter)]].width * scale, places=9)
+                self.assertTrue(drawn)
+
+    def test_every_font_has_accents_greek_and_cyrillic(self) -> None:
+        wanted = (
+            "ÄÖÜßÉéèçñåøæőŁłŚšžĐ" + "".join(map(chr, [*range(0x391, 0x3A2), *range(0x3B1, 0x3CA)])) + "".join(map(chr, range(0x410, 0x450)))
+        )
+        for font in FONTS:
+            self.assertEqual(unknown(wanted + "•–·", font), "", font)
+            self.assertEqual(unknown("Größe 12 漢漢", font), "漢")
+
+    def test_single_lines_are_as_wide_as_the_pen(self) -> None:
+        for pen in (0.3, 0.4, 0.6):
+            for tall in (2.0, 4.0):
+                upright = text(["l"], "line", tall_mm=tall, pen_mm=pen)
+                # The foot of the letter curls: its stem is measured on a slice above that.
+                rows = upright.shape.to_polygons()[0]
+                stem = rows[(rows[:, 1] > 0.4 * upright.height) & (rows[:, 1] < 1.1 * upright.height)]
+                self.assertAlmostEqual(np.ptp(stem[:, 0]), pen, delta=0.04)
+                self.assertEqual(upright.stroke, pen)
+
+    def test_strokes_are_as_thin_as_said(self) -> None:
+        """A pen as wide as the thinnest stroke draws nearly all of a line, one half as wide again does not."""
+        for font in ("narrow", "wide"):
+            made = text(["HILE-"], font, tall_mm=10.0)
+            self.assertAlmostEqual(made.stroke, hairline(font) * 10, places=9)
+            for share, whole in ((0.9, True), (1.6, False)):
+                pen = share * made.stroke
+                opened = made.shape.offset(-pen / 2, JoinType.Miter, 4.0).offset(pen / 2, JoinType.Miter, 4.0)
+                self.assertEqual(opened.area() > 0.93 * made.shape.area(), whole, (font, share))
+
+    def test_two_lines_stand_in_the_middle_under_one_another(self) -> None:
+        one, two = text(["HHHHHH"], tall_mm=3), text(["HHHHHH", "II"], tall_mm=3)
+        self.assertAlmostEqual(two.width, one.width, places=6)
+        self.assertAlmostEqual(two.height, 3 + 1.6 * 3, delta=0.01)
+        low = np.concatenate([ring[ring[:, 1].argsort()[:1]] for ring in two.shape.to_polygons() if ring[:, 1].max() < 3.1])
+        self.assertLess(abs(low[:, 0].mean() - two.width / 2), 1.0)
 
     def test_pattern_is_checked(self) -> None:
         step = standard()["label"]
-        for bad in ("{patient}", "{number", "a}b", "漢"):
-            with self.assertRaises(BadSetting):
-                step.check({"pattern": bad})
-        step.check({"pattern": "Lab 7 – {number}/{jaw}"})
+        for bad in ("{name}", "{number", "a}b", "漢"):
+            for key in ("pattern", "second", "lower"):
+                with self.assertRaises(BadSetting):
+                    step.check({key: bad})
+        with self.assertRaises(BadSetting):
+            step.check({"labels": {"l1": {"pattern": "{odd}"}}})
+        step.check({"pattern": "Lab 7 – {number}/{jaw} {patient} {teeth} {text}"})
+
+    def test_settings_of_an_older_version(self) -> None:
+        read = standard()["label"].check({"style": "raised", "at": [1.0, 2.0, 3.0]}, version=4)
+        self.assertEqual({k: (e.name, e.at) for k, e in read.labels.items()}, {"l1": ("text", (1.0, 2.0, 3.0))})
+
+
+class CodeTest(unittest.TestCase):
+    def test_a_code_is_read_by_another_library(self) -> None:
+        """ISO/IEC 18004 by zxing-cpp, of the filled outlines."""
+        for said in ("2611-09", "2611-1234 ÄÖ", "x" * 60):
+            ink = of_shape(code(said, side_mm=12))
+            self.assertEqual(read_back(ink), [said])
+            # A mirrored code would be read by many, so that alone says nothing: its finder patterns stand left, and on top.
+            self.assertFalse(ink[: len(ink) // 6, -len(ink) // 6 :].mean() > 0.6)
+
+    def test_what_no_code_holds(self) -> None:
+        with self.assertRaises(ValueError):
+            code("x" * 4000, side_mm=12)
+
+
+class MarkTest(unittest.TestCase):
+    RING = '<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 20 20">{}</svg>'
+
+    def area(self, inside: str) -> float:
+        made = mark(contours(cleaned(self.RING.format(inside))), tall_mm=10)
+        return made.shape.area()
+
+    def test_areas_in_closed_form(self) -> None:
+        circle, moved = '<circle cx="9" cy="9" r="5"/>', '<g transform="translate(3 1) rotate(30) scale(2)"><circle r="2"/></g>'
+        for inside in (circle, moved):
+            self.assertAlmostEqual(self.area(inside) / (np.pi * 25), 1, delta=0.01)
+        hole = circle + '<circle cx="9" cy="9" r="2.5" fill="white"/>'
+        self.assertAlmostEqual(self.area(hole) / (np.pi * 25 * 0.75), 1, delta=0.01)
+        paper = '<rect width="20" height="20" style="fill:#FFF"/>' + circle
+        self.assertAlmostEqual(self.area(paper) / (np.pi * 25), 1, delta=0.01)
+        rule = '<path fill-rule="evenodd" d="M0 0h10v10h-10z M2.5 2.5h5v5h-5z"/>'
+        self.assertAlmostEqual(self.area(rule), 75, delta=0.5)
+        thick = mark(contours(cleaned(self.RING.format('<rect width="10" height="1"/><rect width="1" height="10"/>'))), tall_mm=10)
+        self.assertAlmostEqual(thick.stroke, 1.0, delta=0.1)
+
+    def test_it_stands_upright(self) -> None:
+        made = mark(contours(cleaned(self.RING.format('<path d="M0 0 L10 0 L0 20 z"/>'))), tall_mm=10)
+        points = np.concatenate(made.shape.to_polygons())
+        self.assertAlmostEqual(np.ptp(points[points[:, 1] > 9.9][:, 0]), 5.0, delta=0.05, msg="an SVG's y runs down: its top is wide")
+
+    def test_strange_files_get_a_sentence(self) -> None:
+        bad = [
+            "", "text", "<html/>", "<svg", self.RING.format(""), self.RING.format('<path d="M0 0 h9" fill="none" stroke="black"/>'),
+            '<!DOCTYPE s [<!ENTITY a "b">]><svg>&a;</svg>', '<!DOCTYPE s SYSTEM "file:///etc/passwd" [ ]><svg/>',
+            "<svg>" * 90 + "</svg>" * 90,
+            self.RING.format('<path d="M0 0 L"/>'), self.RING.format('<rect width="a" height="2"/>'), "<svg>" + "x" * 400_000 + "</svg>",
+            self.RING.format('<rect width="5" height="0"/>'), self.RING.format('<path d="M0 0 L1e308 1e308 L-1e308 3 z"/>'),
+            self.RING.format("<g>" * 3 + '<rect width="1" height="1"/>' * 2100 + "</g>" * 3), self.RING.format('<path d="M0 0 Q"/>'),
+            self.RING.format('<g transform="rotate()"><circle r="2"/></g>'), self.RING.format('<image href="https://example.org/a.png"/>'),
+            self.RING.format("<script>alert(1)</script>"), self.RING.format('<path d="M0 0 L nan nan L 3 3 z"/>'),
+        ]  # fmt: skip
+        for svg in bad:
+            with self.assertRaises(ValueError, msg=svg[:80]) as caught:
+                cleaned(svg)
+            self.assertNotIn("Traceback", str(caught.exception))
+        for outline in ("M 1 2 L 3 4 Z", "<svg/>", "M a b Z", "M 1 1 L 2 2 L 3 3 Z" * 2000):
+            with self.assertRaises(ValueError):
+                contours(outline)
+
+
+def of_shape(made: Written, pixel: float = PIXEL_MM) -> NDArray[np.bool_]:
+    """A plane shape as pixels, +y up."""
+    ink = np.zeros((round(made.height / pixel) + 1, round(made.width / pixel) + 1), bool)
+    for ring in made.shape.to_polygons():
+        image = Image.new("1", ink.shape[::-1])
+        ImageDraw.Draw(image).polygon([(float(x), float(y)) for x, y in np.asarray(ring) / pixel], fill=1)
+        ink ^= np.asarray(image)
+    return ink
 
 
 def block() -> Mesh:
@@ -94,22 +219,27 @@ def block() -> Mesh:
     return Mesh.of(made.vertices_mm, made.faces, np.full(12, GROUP_CUT, np.uint8))
 
 
+def wall_of(body: Mesh) -> Surface:
+    wall = free_wall(body)
+    assert wall
+    return on_wall(wall, sides=FRONT, likes=lambda side: 0.0, left=1)
+
+
 class PlaneTest(unittest.TestCase):
-    """On a block of 60 × 30 × 12 the letters are measured as a flat drawing."""
+    """On a block of 60 × 30 × 12 labels are measured as a flat drawing."""
 
     TEXT = "R2F 61-J"
 
     def test_on_the_wall_it_is_read_from_outside_and_as_deep_as_asked(self) -> None:
         body = block()
-        wall = free_wall(body)
-        assert wall
-        text = line(self.TEXT, 4.0)
-        start = wall.bend.nearest(np.array([10.0, 0.0]))  # along the front, which is seen from -y
-        letters = on_wall(text, wall.bend, start=start, floor=0.0, foot=3.0, inner=0.5, outer=0.3, lean=wall.leans)
+        wall, made = wall_of(body), text([self.TEXT], tall_mm=4.0)
+        spot, off = wall.place(made, 0.0, wall.flat(np.array([30.0, 0.0, 6.0])))
+        self.assertEqual(off, 0.0)
+        letters = wall.solid(made, spot, inner=0.5, outer=0.3)
         done = assemble(body, cut=[("the label", letters)]).body
         self.assertTrue(check_solid(done).ok)
         taken = (volume_ml(body) - volume_ml(done)) * 1000
-        self.assertAlmostEqual(taken / (text.shape.area() * 0.5), 1, delta=0.01)
+        self.assertAlmostEqual(taken / (made.shape.area() * 0.5), 1, delta=0.01)
         seen = of_cut(letters, right=np.array([1.0, 0, 0]), up=np.array([0, 0, 1.0]), towards=np.array([0, -1.0, 0]), at=-0.25)
         drawn = by_freetype(self.TEXT, 4.0)
         self.assertGreater(alike(seen, drawn), 0.88)
@@ -117,13 +247,72 @@ class PlaneTest(unittest.TestCase):
 
     def test_underneath_it_is_read_from_below(self) -> None:
         body = block()
-        text = line(self.TEXT, 4.0)
-        letters = on_floor(text, middle=np.array([30.0, 15]), across=np.array([-1.0, 0]), floor=0.0, inner=0.5, outer=0.3)
+        under, made = underneath(body, FRONT), text([self.TEXT], tall_mm=4.0)
+        assert under
+        letters = under.solid(made, under.place(made, 0.0, under.flat(np.array([30.0, 15, 0])))[0], inner=0.5, outer=0.3)
         done = assemble(body, cut=[("the label", letters)]).body
-        self.assertAlmostEqual((volume_ml(body) - volume_ml(done)) * 1000 / (text.shape.area() * 0.5), 1, delta=0.01)
+        self.assertAlmostEqual((volume_ml(body) - volume_ml(done)) * 1000 / (made.shape.area() * 0.5), 1, delta=0.01)
         # From below with the front (-y) up, +x is on the right.
         seen = of_cut(letters, right=np.array([1.0, 0, 0]), up=np.array([0, -1.0, 0]), towards=np.array([0, 0, -1.0]), at=-0.25)
         self.assertGreater(alike(seen, by_freetype(self.TEXT, 4.0)), 0.85)
+
+    def test_a_code_in_the_body_is_read_back(self) -> None:
+        """From a drawing of what a plane cuts of the engraved body, by zxing-cpp: on the wall and underneath."""
+        body, made = block(), code("2611-09", side_mm=9)
+        under = underneath(body, FRONT)
+        assert under
+        views = [
+            (wall_of(body), np.array([30.0, 0, 6]), ((1, 0, 0), (0, 0, 1), (0, -1, 0)), -0.25),
+            (under, np.array([30.0, 15, 0]), ((1, 0, 0), (0, -1, 0), (0, 0, -1)), -0.25),
+        ]
+        for surface, at, (right, up, towards), depth in views:
+            for turn in (0.0, 0.4 if surface is under else 0.0):
+                spot, _ = surface.place(made, turn, surface.flat(at))
+                solid = surface.solid(made, spot, inner=0.5, outer=0.3)
+                done = assemble(body, cut=[("the code", solid)]).body
+                self.assertTrue(check_solid(done).ok)
+                self.assertEqual(face_components(done)[0], 1)
+                axes = (np.array(v, float) for v in (right, up, towards))
+                seen = of_cut(solid, **dict(zip(("right", "up", "towards"), axes, strict=True)), at=depth)
+                self.assertEqual(read_back(seen), ["2611-09"])
+
+    def test_it_is_turned_exactly(self) -> None:
+        body = block()
+        under, made = underneath(body, FRONT), text(["IIIIIIIIII"], tall_mm=3.0)
+        assert under
+        for degrees in (-90, -30, 12, 45, 180):
+            spot, off = under.place(made, float(np.radians(degrees)), under.flat(np.array([30.0, 15, 0])))
+            _, along, up = under.axes(made, spot)
+            # Seen from below with the front up: right is +x, up is -y.
+            self.assertEqual(off, 0.0)
+            angle = np.degrees(np.arctan2(-along[1], along[0]))
+            self.assertAlmostEqual((angle - degrees + 180) % 360 - 180, 0, places=6)
+            self.assertAlmostEqual(along @ up, 0, places=9)
+
+    def test_labels_keep_off_one_another_and_off_edges(self) -> None:
+        wall, made = wall_of(block()), text(["2611"], tall_mm=4.0)
+        boxes = []
+        for _ in range(30):
+            found = wall.place(made, 0.0, None)
+            if found is None:
+                break
+            boxes.append(found[0])
+            wall = wall.without(made, found[0])
+        # 180 mm around, in one row: as many as fit on four sides of 60, 30, 60 and 30 mm, each 10 mm wide and 1.2 mm from the next.
+        self.assertGreaterEqual(len(boxes), 8)
+        for k, a in enumerate(boxes):
+            plan = wall.laid(wall.turned(np.array([[0.0, 2], [made.width, 2]]), made, a), np.zeros(2))[:, :2]
+            self.assertTrue(np.isclose(plan[0], plan[1]).any(), "both ends on one side of the block")
+            for b in boxes[k + 1 :]:
+                apart = abs((a.x - b.x + 90) % 180 - 90)
+                self.assertTrue(apart > made.width + 1 or abs(a.y - b.y) > made.height + 1)
+
+    def test_where_it_does_not_fit(self) -> None:
+        wall = wall_of(block())
+        self.assertIsNone(wall.place(text(["2611-09 much too long for any wall"], tall_mm=8.0), 0.0, None))
+        spot, off = wall.place(text(["2611"], tall_mm=4.0), 0.0, wall.flat(np.array([30.0, 0, 0.2])))
+        self.assertGreater(off, 1.0, "over the edge it does not go")
+        self.assertGreater(spot.y - 2.0, 0.45)
 
     def test_room_on_a_wall(self) -> None:
         wall = free_wall(block())
@@ -135,11 +324,35 @@ class PlaneTest(unittest.TestCase):
         self.assertTrue(len(good) and (np.isclose(good[:, 1], 0) | np.isclose(good[:, 1], 30)).all())
         self.assertFalse(np.isfinite(wall.starts(40.0, 12.5)).any())
 
+    def test_sides_are_the_patients(self) -> None:
+        wall, made = free_wall(block()), text(["2611"], tall_mm=4.0)
+        assert wall
+        for side, axis, far in (("front", 1, 0.0), ("back", 1, 30.0), ("left", 0, 60.0), ("right", 0, 0.0)):
+            surface = on_wall(wall, sides=FRONT, likes=lambda s, side=side: 0.0 if s == side else None, left=1)
+            found = surface.place(made, 0.0, None)
+            assert found
+            middle, _, _ = surface.axes(made, found[0])
+            self.assertAlmostEqual(middle[axis], far, places=6, msg=side)
+
     def test_bend_of_a_circle(self) -> None:
         t = np.linspace(0, 2 * np.pi, 400)[:-1]
         bend = Bend(20 * np.c_[np.cos(t), np.sin(t)])
         self.assertAlmostEqual(bend.length, 40 * np.pi, delta=0.05)
         np.testing.assert_allclose(bend.outward(10.0), bend.at(10.0) / 20, atol=1e-3)
+
+    def test_a_box_of_cells_is_as_large_as_the_label(self) -> None:
+        """The room that is found is that of shapely's polygons would be: every middle whose turned box lies within the block's floor."""
+        under = underneath(block(), FRONT)
+        assert under
+        for turn in (0.0, 0.3, np.pi / 2, 2.2):
+            room = under.room(20.0, 8.0, turn)
+            xs, ys = under.middles()
+            cos, sin = abs(np.cos(turn)), abs(np.sin(turn))
+            wide, tall = 20 * cos + 8 * sin, 20 * sin + 8 * cos
+            inside = room.any(1).nonzero()[0], room.any(0).nonzero()[0]
+            for found, whole, need in ((xs[inside[0]], 60, wide), (ys[inside[1]], 30, tall)):
+                # Two cells of 0.5 mm at most are given away at each end.
+                self.assertLess(abs((np.ptp(found) + 0.5) - (whole - need)), 2.2)
 
 
 class JawTest(unittest.TestCase):
@@ -159,10 +372,11 @@ class JawTest(unittest.TestCase):
         for piece, jaw in graph.jaws.items():
             with self.subTest(jaw=jaw):
                 node = graph.node("label", piece)
-                self.assertEqual(node.json("label")["text"], f"{self.document.number} {jaw}")
-                self.assertEqual(node.json("label")["where"], "on the wall")
+                (label,) = node.json("labels")
+                self.assertEqual(label["text"], f"{self.document.number} {jaw}")
+                self.assertEqual(label["where"], "on the wall")
                 stand = graph.node("level").json("stand", piece)
-                self.outside(graph, piece, np.array(node.json("label")["middle"]), np.array(stand["up"]))
+                self.outside(graph, piece, np.array(label["middle"]), np.array(stand["up"]))
                 based, made = self.mesh(graph, "base", piece), self.mesh(graph, "assemble", piece)
                 self.assertTrue(check_solid(made).ok)
                 self.assertEqual(face_components(made)[0], 1)
@@ -195,11 +409,11 @@ class JawTest(unittest.TestCase):
     def test_where_it_is_put_and_where_there_is_no_room(self) -> None:
         first = self.graph(label={"style": "engraved"})
         piece, other = first.jaws
-        there = first.node("label", piece).json("label")["middle"]
+        there = first.node("label", piece).json("labels")[0]["middle"]
         away = (np.array(there) + [3.0, 0.0, 0.0]).tolist()
-        settings = {"label": {"*": {"style": "engraved"}, piece: {"at": away}}}
+        settings = {"label": {"*": {"style": "engraved"}, piece: {"labels": {"l1": {"name": "text", "at": away}}}}}
         moved = evaluate(self.document.model_copy(update={"settings": settings}), CASE, self.store).graph
-        now = moved.node("label", piece).json("label")["middle"]
+        now = moved.node("label", piece).json("labels")[0]["middle"]
         self.assertLess(np.linalg.norm(np.array(now) - away), np.linalg.norm(np.array(there) - away) + 0.3)
         self.assertEqual(moved.node("label", other).manifest.key, first.node("label", other).manifest.key)
         long = self.graph(
@@ -217,4 +431,70 @@ class JawTest(unittest.TestCase):
             self.assertEqual((flag["code"], flag["fix"]["step"], flag["fix"]["piece"]), ("no-label", "base", node.piece))
             asked["base"][node.piece] = flag["fix"]["values"]
         graph = evaluate(self.document.model_copy(update={"settings": asked}), CASE, self.store, until="label").graph
-        self.assertEqual({n.json("label")["where"] for n in graph.of_step("label")}, {"on the wall"})
+        self.assertEqual({n.json("labels")[0]["where"] for n in graph.of_step("label")}, {"on the wall"})
+
+    def labels(self, graph, piece: str) -> dict:  # noqa: ANN001
+        return {label["name"]: label for label in graph.node("label", piece).json("labels")}
+
+    def test_several_labels_stand_apart_on_one_body(self) -> None:
+        more = {"l1": {"kind": "text", "pattern": "{number}", "tall_mm": 2.0}, "l2": {"kind": "text", "pattern": "{teeth} {text}"}}
+        graph = self.graph(
+            base={"thickness_mm": 8.0}, label={"style": "engraved", "code": True, "labels": more, "free": "rush", "second": "{practice}"}
+        )
+        for piece in graph.jaws:
+            found = self.labels(graph, piece)
+            self.assertEqual(set(found), {"text", "code", "l1", "l2"})
+            made = self.mesh(graph, "assemble", piece)
+            self.assertTrue(check_solid(made).ok)
+            self.assertEqual(face_components(made)[0], 1)
+            solids = unpack(graph.node("label", piece).manifest.values["solids"], self.store.blobs)
+            for k, one in enumerate(solids):
+                for other in solids[k + 1 :]:
+                    gap = np.sqrt(
+                        igl.point_mesh_squared_distance(one.mesh.vertices_mm, other.mesh.vertices_mm, other.mesh.faces.astype(np.int64))[0]
+                    )
+                    self.assertGreater(gap.min(), 0.5)
+
+    def test_the_patients_name_is_dots_under_the_veil_and_printed_as_it_is(self) -> None:
+        document, kept = self.document.model_copy(update={"patient": "Ida Quell"}), self.document
+        type(self).document = document
+        try:
+            graph = self.graph(label={"style": "engraved", "pattern": "{patient} {jaw}"}, base={"thickness_mm": 8.0})
+        finally:
+            type(self).document = kept
+        for piece, jaw in graph.jaws.items():
+            node = graph.node("label", piece)
+            label = self.labels(graph, piece)["text"]
+            self.assertEqual((label["text"], label["veiled"]), (f"Ida Quell {jaw}", f"••••• {jaw}"))
+            said = [node.manifest.figure, *(flag["message"] for flag in node.manifest.flags)]
+            self.assertFalse(any("Ida" in words for words in said))
+            values = graph.node("assemble", piece).manifest.values
+            body, veiled = (unpack(values[name], self.store.blobs) for name in ("body", "veiled"))
+            self.assertTrue(check_solid(veiled).ok)
+            self.assertGreater(abs(volume_ml(body) - volume_ml(veiled)) * 1000, 1.0)
+
+    def test_no_name_no_second_body(self) -> None:
+        graph = self.graph(label={"style": "engraved"})
+        self.assertFalse(any("veiled" in n.manifest.values for n in graph.of_step("assemble")))
+
+    def test_thin_strokes_and_deep_grooves_are_told_and_mended(self) -> None:
+        asked: dict = {"style": "engraved", "font": "line", "pen_mm": 0.2, "depth_mm": 0.5}
+        for code_, key in (("thin-strokes", "pen_mm"), ("deep-strokes", "depth_mm")):
+            if code_ == "deep-strokes":
+                asked |= {"pen_mm": 0.3, "depth_mm": 1.2}
+            graph = self.graph(label=asked)
+            flag = next(f for f in graph.of_step("label")[0].manifest.flags if f["code"] == code_)
+            self.assertEqual(set(flag["fix"]["values"]), {key})
+            mended = self.graph(label={**asked, **flag["fix"]["values"]})
+            self.assertFalse(any(f["code"] == code_ for n in mended.of_step("label") for f in n.manifest.flags))
+
+    def test_where_a_label_cannot_stand_it_is_told_and_let_go(self) -> None:
+        first = self.graph(label={"style": "engraved"})
+        piece, stand = next(iter(first.jaws)), first.node("foot").json("foot", next(iter(first.jaws)))
+        there = np.array(self.labels(first, piece)["text"]["middle"])
+        # Twenty millimetres up there are teeth.
+        tooth = (there + 20 * np.array(stand["up"])).tolist()
+        settings = {"label": {"*": {"style": "engraved"}, piece: {"labels": {"l1": {"name": "text", "at": tooth}}}}}
+        graph = evaluate(self.document.model_copy(update={"settings": settings}), CASE, self.store, until="label").graph
+        flag = next(f for f in graph.node("label", piece).manifest.flags if f["code"] == "label-moved")
+        self.assertEqual((flag["fix"]["at"], flag["fix"]["id"], flag["fix"]["values"]["at"]), ("labels", "l1", None))

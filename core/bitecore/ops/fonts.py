@@ -82,9 +82,11 @@ def outlines(drawn: Sequence[tuple[str, Any]], scale: float) -> list[NDArray[np.
                 end = corners[-1] if k == len(corners) - 2 else (bend + corners[k + 1]) / 2
                 points += _second(points[-1], bend, end, scale)
         elif what == "curveTo":
-            points += _third(points[-1], *corners, scale=scale)
-        elif len(points) > 2:
-            out.append(np.array(points))
+            points += _third(points[-1], corners[0], corners[1], corners[2], scale=scale)
+        else:
+            if len(points) > 2:
+                out.append(np.array(points))
+            points = []
     return out
 
 

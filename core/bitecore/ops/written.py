@@ -78,7 +78,10 @@ def code(text: str, *, side_mm: float) -> Written:
     """A QR code without its quiet zone, level M, dark fields filled; read with the sides as they are. Raises ValueError for a text
     that no code holds."""
     try:
-        fields = np.array([list(row) for row in segno.make_qr(text, error="m", boost_error=False).matrix], bool)
+        # What is no plain text says how it is written, or it is read in another alphabet.
+        plain = text.isascii()
+        made = segno.make_qr(text, error="m", boost_error=False, encoding=None if plain else "utf-8", eci=not plain)
+        fields = np.array([list(row) for row in made.matrix], bool)
     except segno.DataOverflowError as error:
         raise ValueError("too long for a code") from error
     count, step = len(fields), side_mm / len(fields)

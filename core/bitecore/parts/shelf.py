@@ -37,7 +37,7 @@ class HouseMark(BaseModel):
     """What is engraved like letters. outline : as house_mark.cleaned gives it; of an SVG file that is made of it first."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
-    outline: str = Field("", max_length=400_000, title="Mark")
+    outline: str = Field("", max_length=400_000, title="Mark", json_schema_extra={"drawing": True})
 
     @field_validator("outline")
     @classmethod

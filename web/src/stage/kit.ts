@@ -32,7 +32,7 @@ export interface Shown {
   still?: boolean;
 }
 
-export type Look = "body" | "goes" | "off" | "foil" | "dotted" | "waits" | "map" | "teeth";
+export type Look = "body" | "goes" | "off" | "foil" | "dotted" | "waits" | "map" | "teeth" | "letters";
 
 /** The drawn corners of a triangle. */
 export type Corners = [number, number, number];

@@ -3,11 +3,13 @@ any, Base's body is the body."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from ...engine.gives import MESH, SOLIDS, Solid
 from ...engine.model import BODIES, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings
 from ...mesh import GROUP_SCAN, Mesh, volume_ml
 from ...mesh.topology import check_solid
-from ...ops.assembly import assemble
+from ...ops.assembly import Assembled, assemble
 from ...progress import Run
 
 
@@ -20,14 +22,8 @@ def apply(inputs: Inputs, settings: AssembleSettings, run: Run) -> StepResult:
     solids: list[Solid] = [solid for given in inputs["solids"].values() for solid in given]
     part = inputs.piece.partition(".")[2]
     splits = {s.name: s.mesh for s in solids if s.op == "split"}
-    done = assemble(
-        body,
-        add=[(s.name, s.mesh) for s in solids if s.op == "add"],
-        # What a split takes off is missing from all others.
-        cut=[(s.name, s.mesh) for s in solids if s.op == "cut" or (s.op == "split" and s.name != part)],
-        only=(part, splits[part]) if part in splits else None,
-        run=run,
-    )
+    only = (part, splits[part]) if part in splits else None
+    done = _together(body, solids, part, only, run)
     parts = check_solid(done.body).components
     flags = []
     if parts > 1:
@@ -41,7 +37,30 @@ def apply(inputs: Inputs, settings: AssembleSettings, run: Run) -> StepResult:
         Reading("triangles of the scan", kept),
         Reading("triangles", done.body.triangles),
     )
-    return StepResult({"body": done.body}, readings, tuple(flags), f"{volume:.1f} ml")
+    values = {"body": done.body}
+    if inputs["dots_cut"] is not None or inputs["dots_add"] is not None:
+        values["veiled"] = _together(body, list(_hidden(inputs)), part, only, run).body
+    return StepResult(values, readings, tuple(flags), f"{volume:.1f} ml")
+
+
+def _together(body: Mesh, solids: list[Solid], part: str, only: tuple[str, Mesh] | None, run: Run) -> Assembled:
+    return assemble(
+        body,
+        add=[(s.name, s.mesh) for s in solids if s.op == "add"],
+        # What a split takes off is missing from all others.
+        cut=[(s.name, s.mesh) for s in solids if s.op == "cut" or (s.op == "split" and s.name != part)],
+        only=only,
+        run=run,
+    )
+
+
+def _hidden(inputs: Inputs) -> Iterator[Solid]:
+    """Everything, with dots in the labels where the patient's name stands: what is shown under the veil."""
+    yield from (solid for step, given in inputs["solids"].items() if step != "label" for solid in given)
+    if inputs["dots_cut"] is not None:
+        yield Solid("cut", inputs["dots_cut"], "the label")
+    if inputs["dots_add"] is not None:
+        yield Solid("add", inputs["dots_add"], "the label")
 
 
 STEP = Step(
@@ -52,10 +71,15 @@ STEP = Step(
     over=BODIES,
     part_of="plate",
     settings=AssembleSettings,
-    needs={"body": Need("base", "body"), "solids": Need(gathered=SOLIDS)},
-    gives={"body": MESH},
+    needs={
+        "body": Need("base", "body"),
+        "solids": Need(gathered=SOLIDS),
+        "dots_cut": Need("label", "dots_cut", optional=True),
+        "dots_add": Need("label", "dots_add", optional=True),
+    },
+    gives={"body": MESH, "veiled": MESH},
     apply=apply,
     about="Every body put together.",
-    shows=("body",),
+    shows=("body", "veiled"),
     through={"body": "body"},
 )

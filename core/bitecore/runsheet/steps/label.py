@@ -7,7 +7,6 @@ from dataclasses import replace
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
 from ...engine.entries import Entry, EntryId
@@ -33,6 +32,8 @@ Side = Literal["auto", "back", "right", "left", "front", "under"]
 _BEYOND_MM = 0.3
 # From a strut or a notch to the letters, along the wall.
 _STRUT_OFF_MM = 0.6
+# So near to the underside a place lies on it.
+_FLAT_MM = 0.6
 # How little the sides are liked: the back first (common practice, no source).
 _LIKED = {"back": 0.0, "left": 0.4, "right": 0.4, "front": 1.2}
 
@@ -183,12 +184,13 @@ class _Room:
             self.surfaces["wall"] = on_wall(self.wall, sides=front, likes=_LIKED.get, left=left)
         if inputs["inside"] != "open" and (under := underneath(local, front)) is not None:
             self.surfaces["under"] = under
-        self._left = left
+        self._left, self._floor = left, float(local.vertices_mm[:, 2].min())
 
     def place(self, asked: Asked) -> Stands | None:
         if asked.at is not None:
-            near = sorted(self.surfaces, key=lambda name: self._away(self.surfaces[name], asked.at))
-            return self._on(asked, near[:1]) or self._on(asked, near[1:])
+            # Underneath is meant only where the place lies on the underside.
+            order = ["under", "wall"] if asked.at[2] - self._floor < _FLAT_MM else ["wall", "under"]
+            return self._on(asked, order)
         side = self.settings.side
         if side not in ("auto", "under") and "wall" in self.surfaces and (found := self._on(asked, ["wall"], only=side)):
             return found
@@ -220,11 +222,6 @@ class _Room:
                 cut = self.settings.style == "engraved" or name == "under"
                 return Stands(asked, written, surface, spot, "cut" if cut else "add", off)
         return None
-
-    @staticmethod
-    def _away(surface: Surface, point: NDArray | None) -> float:
-        assert point is not None
-        return float(np.linalg.norm(surface.laid(surface.flat(point)[None], np.zeros(1))[0] - point))
 
 
 def _wall(inputs: Inputs, frame: Frame, local: Mesh) -> Free | None:

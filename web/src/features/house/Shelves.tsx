@@ -46,6 +46,7 @@ const TITLES: Record<string, string> = {
   practice: "Practices",
   printer: "Printers",
   resin: "Resins",
+  mark: "House marks",
 };
 
 /** What settings and cases choose from. */
@@ -143,9 +144,12 @@ function Entry({ record, fields, lead, keep, remove, choose }: EntryProps) {
   const [data, setData] = useState<Record<string, string>>(
     Object.fromEntries(fields.map((f) => [f.key, record.data[f.key]?.toString() ?? ""])),
   );
-  const now = Object.fromEntries(fields.map((f) => [f.key, data[f.key] ? Number(data[f.key]) : null]));
+  const now: Record<string, number | string | null> = Object.fromEntries(
+    fields.map((f) => [f.key, f.drawing ? (data[f.key] ?? "") : data[f.key] ? Number(data[f.key]) : null]),
+  );
   const changed = name !== record.name || fields.some((f) => (record.data[f.key] ?? null) !== now[f.key]);
-  const whole = name.trim() !== "" && fields.every((f) => f.optional || now[f.key] !== null);
+  const drawn = fields.every((f) => !f.drawing || now[f.key] !== "");
+  const whole = name.trim() !== "" && drawn && fields.every((f) => f.optional || now[f.key] !== null);
   const count = Object.values(record.steps).reduce((sum, values) => sum + Object.keys(values).length, 0);
   return (
     <form
@@ -162,20 +166,33 @@ function Entry({ record, fields, lead, keep, remove, choose }: EntryProps) {
         disabled={!lead}
         onChange={(e) => setName(e.target.value)}
       />
-      {fields.map((f) => (
-        <label key={f.key} className="flex items-center gap-1 text-xs">
-          {f.label}
-          <input
-            className="input input-sm w-16 px-2"
-            type="number"
-            step="any"
-            value={data[f.key] ?? ""}
-            disabled={!lead}
-            onChange={(e) => setData({ ...data, [f.key]: e.target.value })}
+      {fields
+        .filter((f) => f.drawing)
+        .map((f) => (
+          <Drawing
+            key={f.key}
+            name={record.name}
+            outline={data[f.key] ?? ""}
+            lead={lead && !(record.id && record.revision === 0)}
+            onFile={(svg) => setData({ ...data, [f.key]: svg })}
           />
-          <span className="dim">{f.unit}</span>
-        </label>
-      ))}
+        ))}
+      {fields
+        .filter((f) => !f.drawing)
+        .map((f) => (
+          <label key={f.key} className="flex items-center gap-1 text-xs">
+            {f.label}
+            <input
+              className="input input-sm w-16 px-2"
+              type="number"
+              step="any"
+              value={data[f.key] ?? ""}
+              disabled={!lead}
+              onChange={(e) => setData({ ...data, [f.key]: e.target.value })}
+            />
+            <span className="dim">{f.unit}</span>
+          </label>
+        ))}
       {choose && record.id && (
         <button type="button" className="font-semibold text-primary" onClick={choose}>
           {count === 0 ? "Settings" : count === 1 ? "1 setting" : `${count} settings`}
@@ -200,4 +217,50 @@ function Entry({ record, fields, lead, keep, remove, choose }: EntryProps) {
       )}
     </form>
   );
+}
+
+const LARGEST_SVG = 300_000;
+
+/** A mark as it is kept, or the file it shall be made of. */
+function Drawing({ name, outline, lead, onFile }: DrawingProps) {
+  const isFile = outline.includes("<");
+  const numbers = isFile ? [] : (outline.match(/-?[\d.]+/g)?.map(Number) ?? []);
+  const wide = Math.max(...numbers.filter((_, k) => k % 2 === 0), 1);
+  return (
+    <span className="flex items-center gap-2 text-xs">
+      {numbers.length > 0 && (
+        <svg viewBox={`0 -100 ${wide} 100`} className="h-8 max-w-24" role="img" aria-label={`The mark ${name}`}>
+          <path d={outline} transform="scale(1 -1)" fillRule="evenodd" fill="currentColor" />
+        </svg>
+      )}
+      {isFile && <span className="dim">a file is chosen: Keep makes the mark of it</span>}
+      {!isFile && numbers.length === 0 && !lead && <span className="dim">nothing is drawn</span>}
+      {lead && (
+        <label className="cursor-pointer font-semibold text-primary focus-within:underline">
+          {outline ? "Another SVG file" : "Choose an SVG file"}
+          <input
+            type="file"
+            accept=".svg,image/svg+xml"
+            className="sr-only"
+            onChange={async (e) => {
+              const file = e.target.files?.[0];
+              e.target.value = "";
+              if (!file) return;
+              if (file.size > LARGEST_SVG) return say(`${file.name} is larger than 300 kB. Draw the mark more simply.`);
+              const svg = await file.text();
+              if (svg.includes("<")) onFile(svg);
+              else say(`${file.name} is no SVG file.`);
+            }}
+          />
+        </label>
+      )}
+    </span>
+  );
+}
+
+interface DrawingProps {
+  name: string;
+  outline: string;
+  lead: boolean;
+  onFile: (svg: string) => void;
 }

@@ -1295,6 +1295,8 @@ export interface components {
         AssembleGood: {
             /** Body */
             body?: string | null;
+            /** Veiled */
+            veiled?: string | null;
         };
         /** AssembleNode */
         AssembleNode: {
@@ -2428,6 +2430,8 @@ export interface components {
         };
         /** FieldOut */
         FieldOut: {
+            /** Drawing */
+            drawing: boolean;
             /** Key */
             key: string;
             /** Label */
@@ -4845,7 +4849,7 @@ export interface components {
              * @default {}
              */
             data: {
-                [key: string]: number | null;
+                [key: string]: number | string | null;
             };
             /**
              * Id
@@ -4871,7 +4875,7 @@ export interface components {
         RecordOut: {
             /** Data */
             data: {
-                [key: string]: number | null;
+                [key: string]: number | string | null;
             };
             /** Id */
             id: string;

@@ -1,18 +1,38 @@
 import { Type } from "lucide-react";
 import { goodOf, pieceOf } from "../../case/look";
-import { type Drawing, fromStage, Label, PulledBall, type StepUi, type Tool, toStage } from "../../stage";
+import {
+  bodiesScene,
+  type Drawing,
+  fromStage,
+  Label,
+  PulledBall,
+  type Shown,
+  type StepUi,
+  shownOf,
+  type Tool,
+  toStage,
+} from "../../stage";
+import type { Point } from "../../store/bench";
+import { Ghost } from "./Ghost";
+import { LabelList } from "./List";
+import { change, labelsOf, pulledAxes, wallOf } from "./labels";
+import { usePicked } from "./picked";
+
+const round = (at: Point) => at.map((mm) => Math.round(mm * 100) / 100) as Point;
 
 const place: Tool = {
   id: "place-label",
   title: "Place",
-  long: "Place: choose where on the wall the label stands",
+  long: "Place: choose where on the wall or underneath the label stands",
   keys: "q",
   icon: Type,
-  hint: "Press on the wall where the middle of the label shall be. Where there is no room it goes where there is.",
+  hint: "Press where the middle of the label shall be. Where there is no room it goes as near as it can.",
+  here: ({ data }) => data.pieces.some((p) => labelsOf(data, p.id).length > 0),
   picks: true,
-  onPick: ({ doings }, shown, home) => {
-    const [x, y, z] = home.map((mm) => Math.round(mm * 100) / 100);
-    doings.set("label", shown.piece, { at: [x, y, z] });
+  onPick: ({ doings, data }, shown, home) => {
+    const { piece, name } = usePicked.getState();
+    const first = labelsOf(data, shown.piece)[0]?.name ?? "text";
+    change(doings, data, shown.piece, piece === shown.piece && name ? name : first, { at: round(home) });
   },
 };
 
@@ -22,41 +42,56 @@ function Words({ data, view, ui }: Drawing) {
     <>
       {data.pieces
         .filter((p) => p.jaw && view.visibility[p.id] !== "hidden")
-        .map((p) => {
-          const label = goodOf(data, "label", p.id)?.label;
-          return label?.middle && pieceOf(data, p.id) ? (
-            <Label key={p.id} at={toStage(ui, { data, view }, p.id, label.middle)}>
-              <span data-testid={`label-${p.jaw}`}>{label.text}</span>
-            </Label>
-          ) : null;
-        })}
+        .flatMap((p) =>
+          labelsOf(data, p.id).map((label) =>
+            pieceOf(data, p.id) ? (
+              <Label key={`${p.id} ${label.name}`} at={toStage(ui, { data, view }, p.id, label.middle)}>
+                <span data-testid={label.name === "text" ? `label-${p.jaw}` : `label-${p.jaw}-${label.name}`}>
+                  {label.kind === "text" ? label.text : label.kind === "code" ? `code ${label.text}` : label.text}
+                </span>
+              </Label>
+            ) : null,
+          ),
+        )}
     </>
   );
 }
 
-/** A ball at the middle of each label, by which it is pulled along the wall. */
+/** A ball at the middle of each label, by which it is pulled along the wall; its letters go with it. */
 function Draws(drawing: Drawing) {
   const { data, view, ui, doings, hold } = drawing;
+  const at = { data, view };
   return data.pieces
     .filter((p) => p.jaw && view.visibility[p.id] !== "hidden")
-    .map((p) => {
-      const middle = goodOf(data, "label", p.id)?.label?.middle;
-      return middle ? (
-        <PulledBall
-          key={p.id}
-          name={`label-${p.jaw}`}
-          at={toStage(ui, { data, view }, p.id, middle)}
-          colour="#1d6b5e"
-          radius={1.1}
-          along="view"
-          onHold={hold}
-          onPut={(stage) => {
-            const at = fromStage(ui, { data, view }, p.id, stage);
-            if (at) doings.set("label", p.id, { at });
-          }}
-        />
-      ) : null;
-    });
+    .flatMap((p) =>
+      labelsOf(data, p.id).map((label) => {
+        const rest = toStage(ui, at, p.id, label.middle);
+        const home = (stage: Point) => {
+          const to = fromStage(ui, at, p.id, stage);
+          return to && pulledAxes(wallOf(data, p.id), label, to);
+        };
+        return (
+          <PulledBall
+            key={`${p.id} ${label.name}`}
+            name={label.name === "text" ? `label-${p.jaw}` : `label-${p.jaw}-${label.name}`}
+            at={rest}
+            colour="#1d6b5e"
+            radius={1.1}
+            along="view"
+            onHold={hold}
+            onPut={(stage) => {
+              const to = home(stage);
+              if (to) change(doings, data, p.id, label.name, { at: round(to.at) });
+            }}
+          >
+            {(seen) => {
+              const to = seen === rest ? null : home(seen);
+              return to && <Ghost drawing={drawing} piece={p.id} label={label} axes={to.axes} />;
+            }}
+          </PulledBall>
+        );
+      }),
+    );
 }
 
 const label: StepUi = {
@@ -65,6 +100,17 @@ const label: StepUi = {
   Draws,
   hint: "Pull a label by its ball along the wall.",
   Words,
+  Below: LabelList,
 };
+
+/** The letters stand there as soon as they are worked out, before they are in the body. */
+label.scene = (at): Shown[] =>
+  bodiesScene(label)(at).flatMap((shown) => {
+    const piece = shown.role === "body" ? pieceOf(at.data, shown.piece) : null;
+    const letters = piece && goodOf(at.data, "label", piece.id)?.letters;
+    return piece && letters
+      ? [shown, shownOf(at, label, piece, { digest: letters, role: "letters", drawn: "letters" })]
+      : [shown];
+  });
 
 export default label;
