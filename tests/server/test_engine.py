@@ -225,6 +225,8 @@ class AnswerTest(WorkCase):
 
 
 class ViewTest(WorkCase):
+    remembers = False
+
     async def test_a_map_is_made_when_it_is_first_asked_for(self) -> None:
         from asgiref.sync import sync_to_async
 

@@ -51,6 +51,18 @@ class ShelfTest(ServerCase):
             self.assertEqual(answer.status_code, status, body)
             self.assertIn(words, answer.json()["message"])
 
+    def test_a_mark_is_made_of_a_drawing_and_nothing_else_of_it_is_kept(self) -> None:
+        svg = '<svg xmlns="http://www.w3.org/2000/svg"><script>alert(1)</script><circle cx="5" cy="5" r="4" onclick="x()"/></svg>'
+        made = self.put("mark", name="Ring", data={"outline": svg}).json()
+        self.assertRegex(made["data"]["outline"], r"^[MLZ\d.\- ]+$")
+        for strange in ("<svg/>", "<html/>", "<!DOCTYPE s [<!ENTITY a 'b'>]><svg>&a;</svg>", "M 1 1 L 2 2 Z", "no drawing"):
+            answer = self.put("mark", name="Other", data={"outline": strange})
+            self.assertEqual(answer.status_code, 422, strange)
+            self.assertRegex(answer.json()["message"], r"^Mark: [a-z].*\.$")
+        steps = {step["name"]: step for step in self.mira.get("/api/cases/steps").json()}
+        choices = next(row for row in steps["label"]["settings"] if row["key"] == "mark")
+        self.assertEqual(choices["labels"], {"none": "No mark", "ring": "Ring"})
+
     def test_the_nearer_layer_wins_and_says_whose_it_is(self) -> None:
         post(self.tove, "/api/house", {"step": "base", "values": {"thickness_mm": 3.0}})
         number = self.opened()

@@ -73,6 +73,8 @@ class PerformTest(TestCase):
 
 
 class RetryTest(WorkCase):
+    remembers = False
+
     def failing(self, step: str) -> Any:
         """The next result of a step is a failure of its surroundings."""
         from bitecore.engine.task import surroundings
@@ -198,6 +200,8 @@ class DropTest(ServerCase):
 
 
 class RestartTest(WorkCase):
+    remembers = False
+
     def test_connections_that_were_cut_are_not_felt(self) -> None:
         """As a restart of the database does: every connection but this one is ended."""
         from django.db import connection

@@ -9,6 +9,8 @@ from typing import Any
 
 from bitecore.files import stl
 from cases.models import Case
+from cases.pictures import picture_job
+from runs.services import look
 from tests.core.test_files import zipped
 from tests.server.common import client, drop, post
 from tests.server.test_work import STEPS, WorkCase
@@ -111,3 +113,40 @@ class VeilTest(WorkCase):
         self.assertEqual(set(before), set(after))
         self.assertTrue(all("Marrowby" in name for name in after.values()), after)
         self.assertTrue(all("Pellathorn" in name for name in before.values()), before)
+
+    def test_a_name_on_a_model_is_dots_and_is_printed_as_it_is(self) -> None:
+        case = Case.objects.get(number=self.number)
+        base = self.mira.get(f"/api/cases/{self.number}").json()["revision"]
+        values = {"style": "engraved", "pattern": "{patient} {jaw}", "tall_mm": 2.0}
+        self.change("settings", base, step="label", piece="*", values=values)
+        case = self.work(case)
+
+        def shown() -> tuple[str, dict[str, dict[str, Any]]]:
+            answer = self.mira.get(f"/api/cases/{self.number}?step=label").json()
+            nodes = {n["id"]: n["good"] for n in answer["nodes"] if n["step"] in ("label", "assemble", "wall-map")}
+            return json.dumps(answer, ensure_ascii=False), nodes
+
+        text, open_ = shown()
+        self.assertIn(PATIENTS[-1], text)
+        post(self.mira, "/api/cases/veil", {"down": True})
+        text, hidden = shown()
+        for part in PATIENTS[-1].split():
+            self.assertNotIn(part, text)
+        graph = look(case)
+        for node in graph.of_step("assemble"):
+            made = node.manifest.values
+            self.assertEqual(open_[node.id]["body"], made["body"]["mesh"])
+            self.assertEqual(hidden[node.id]["body"], made["veiled"]["mesh"])
+            self.assertNotEqual(made["veiled"]["mesh"], made["body"]["mesh"])
+            label = hidden[f"label/{node.piece}"]
+            self.assertIn("•••••", label["labels"][0]["text"])
+            self.assertNotEqual(label["letters"], open_[f"label/{node.piece}"]["letters"])
+        # Pictures lie on the rack whether the veil is down or not.
+        job = picture_job(case.owner_id, graph)
+        assert job
+        self.assertEqual({digest for digest, _ in job.meshes}, {n.manifest.values["veiled"]["mesh"] for n in graph.of_step("assemble")})
+        # What is printed bears the name.
+        self.assertEqual(
+            {r["body"]["mesh"] for r in [n.manifest.values for n in graph.of_step("assemble")]},
+            {g["body"] for k, g in open_.items() if k[:3] == "ass"},
+        )

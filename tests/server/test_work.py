@@ -17,6 +17,7 @@ from cases.models import Case
 from runs.models import Result
 from runs.services import look
 from runs.work import MOST_ATTEMPTS, work
+from tests.known import remembered
 from tests.server.common import clear_state, client, drop, pair, people, post, scan
 from tests.shapes import jaws
 
@@ -24,6 +25,16 @@ STEPS = [step.name for step in standard().shown if not step.on_demand]
 
 
 class WorkCase(TransactionTestCase):
+    """remembers : what another test has worked out is known (see tests/known.py)."""
+
+    remembers = True
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        if cls.remembers:
+            cls.enterClassContext(remembered())
+
     def setUp(self) -> None:
         clear_state()
         people()
@@ -42,6 +53,8 @@ class WorkCase(TransactionTestCase):
 
 
 class WorkTest(WorkCase):
+    remembers = False
+
     def test_from_the_drop_to_the_files(self) -> None:
         case = self.work(self.opened())
         self.assertFalse(case.needs_work)
@@ -138,6 +151,8 @@ class WorkTest(WorkCase):
 
 
 class DeadWorkerTest(WorkCase):
+    remembers = False
+
     def after(self, doing: str) -> list[tuple[str, str]]:
         """(lock, status) of the jobs after the watch has looked at a job that was being done, beside one that waits."""
         from django.db import connection

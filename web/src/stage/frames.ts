@@ -27,6 +27,18 @@ export function followFrames(follower: Follower): () => void {
 
 const scratch = new Vector3();
 
+/** Does a surface there look at the camera, rather than away from it or past it? */
+export function facesViewer(point: [number, number, number], out: [number, number, number], frame: Frame): boolean {
+  const to = new Vector3()
+    .copy(frame.camera.position)
+    .sub(new Vector3(...point))
+    .normalize();
+  return to.dot(new Vector3(...out).normalize()) > FACES;
+}
+
+// From so flat a view on (cosine) letters are read.
+const FACES = 0.35;
+
 /** Stage millimetres to pixels from the top left; null behind the camera. */
 export function project(point: [number, number, number], frame: Frame): [number, number] | null {
   scratch.set(...point).project(frame.camera);

@@ -11,13 +11,15 @@ interface Props {
   most?: number | null;
   whole?: boolean;
   disabled?: boolean;
+  /** Where two stand in one row. */
+  narrow?: boolean;
   onSet: (value: number | null) => void;
 }
 
 const trim = (value: number) => (Math.round(value * 1000) / 1000).toString();
 
 /** A number with its unit. Arrow keys step by 0.1 (with Shift 1), degrees by 1 (with Shift 10); Enter or leaving sets it. */
-export function NumberField({ id, value, unit, optional, auto, least, most, whole, disabled, onSet }: Props) {
+export function NumberField({ id, value, unit, optional, auto, least, most, whole, disabled, narrow, onSet }: Props) {
   const [text, setText] = useState(value === null ? "" : trim(value));
   const [wrong, setWrong] = useState("");
   useEffect(() => {
@@ -50,7 +52,7 @@ export function NumberField({ id, value, unit, optional, auto, least, most, whol
   }
 
   return (
-    <span className="relative block w-[8.2rem] shrink-0">
+    <span className={`relative block shrink-0 ${narrow ? "w-[5.2rem]" : "w-[8.2rem]"}`}>
       <span className={`input input-sm flex w-full items-center gap-1 ${wrong ? "border-warning" : ""}`}>
         <input
           id={id}

@@ -140,6 +140,7 @@ function Sizes({ turn, tall, auto, onSet }: SizesProps) {
           value={turn}
           unit="°"
           optional={false}
+          narrow
           least={-180}
           most={180}
           onSet={(v) => onSet({ turn_deg: v ?? 0 })}
@@ -152,6 +153,7 @@ function Sizes({ turn, tall, auto, onSet }: SizesProps) {
           value={tall}
           unit="mm"
           optional
+          narrow
           auto={auto}
           least={1}
           most={30}

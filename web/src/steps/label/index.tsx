@@ -1,6 +1,8 @@
 import { Type } from "lucide-react";
+import { Vector3 } from "three";
 import { goodOf, pieceOf } from "../../case/look";
 import {
+  type At,
   bodiesScene,
   type Drawing,
   fromStage,
@@ -15,7 +17,7 @@ import {
 import type { Point } from "../../store/bench";
 import { Ghost } from "./Ghost";
 import { LabelList } from "./List";
-import { change, labelsOf, pulledAxes, wallOf } from "./labels";
+import { axesOf, change, labelsOf, pulledAxes, type Standing, wallOf } from "./labels";
 import { usePicked } from "./picked";
 
 const round = (at: Point) => at.map((mm) => Math.round(mm * 100) / 100) as Point;
@@ -36,7 +38,16 @@ const place: Tool = {
   },
 };
 
-/** The text over each label, so that it is found on the far side too. */
+/** Which way a label looks, on the stage. */
+function outOf(ui: StepUi, at: At, piece: string, label: Standing): Point {
+  const axes = axesOf(label.middle, label.along, label.up);
+  const far = new Vector3(0, 0, 1).applyMatrix4(axes);
+  const [a, b] = [label.middle, [far.x, far.y, far.z] as Point].map((p) => new Vector3(...toStage(ui, at, piece, p)));
+  const out = (b ?? new Vector3()).sub(a ?? new Vector3());
+  return [out.x, out.y, out.z];
+}
+
+/** The text of each label that looks away, so that it is found on the far side too. */
 function Words({ data, view, ui }: Drawing) {
   return (
     <>
@@ -45,7 +56,11 @@ function Words({ data, view, ui }: Drawing) {
         .flatMap((p) =>
           labelsOf(data, p.id).map((label) =>
             pieceOf(data, p.id) ? (
-              <Label key={`${p.id} ${label.name}`} at={toStage(ui, { data, view }, p.id, label.middle)}>
+              <Label
+                key={`${p.id} ${label.name}`}
+                at={toStage(ui, { data, view }, p.id, label.middle)}
+                out={outOf(ui, { data, view }, p.id, label)}
+              >
                 <span data-testid={label.name === "text" ? `label-${p.jaw}` : `label-${p.jaw}-${label.name}`}>
                   {label.kind === "text" ? label.text : label.kind === "code" ? `code ${label.text}` : label.text}
                 </span>
