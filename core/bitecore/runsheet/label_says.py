@@ -136,7 +136,7 @@ def _no_room(asked: Asked, wall: Free | None, inputs: Inputs) -> Flag:
     tallest = wall.tallest(written.width) if wall else 0.0
     missing = float(np.ceil((FOOT_MM + written.height + HEAD_MM + 0.5 - tallest) * 10 - 1e-6) / 10)
     thick = round(inputs["thickness"] + missing, 1)
-    if tallest == 0 or thick > _THICKEST_MM or missing <= 0 or asked.turn:
+    if tallest == 0 or thick > _THICKEST_MM or missing <= 0 or asked.turn % np.pi:
         text = f"There is no room for {_small(said)}: it is too large, or the walls too low or too sharply bent. Write less, or smaller."
         return Flag("no-label", "look", text)
     text = (

@@ -90,6 +90,10 @@ class LabelSettings(StepSettings):
         "auto", label="Side", help="Where the labels stand that were put nowhere by hand.", main=False, when=_ON,
         words={"auto": "the best place", "right": "the patient's right", "left": "the patient's left", "under": "underneath"},
     )  # fmt: skip
+    reads: Literal["base", "closed"] = setting(
+        "base", label="Upper reads", help="Upright as it stands on its own base, or with the pair closed.", main=False, when=_ON,
+        words={"base": "on its base", "closed": "in the closed pair"},
+    )  # fmt: skip
     code: bool = setting(False, label="QR code", help="Of the case's number.", main=False, when=_ON)
     mark: str = setting(
         "none", label="House mark", help="One of the marks on the house's shelf.", shelf="mark", main=False, max_length=60, when=_ON
@@ -159,9 +163,10 @@ def _asked(inputs: Inputs, settings: LabelSettings, frame: Frame) -> Iterator[As
             made.append((mark_label(key, inputs["mark"], e.tall_mm), key, e))
         else:
             made.append((text_label(key, (e.pattern,), words, look, e.tall_mm), key, e))
+    over = np.pi if settings.reads == "closed" and inputs.jaw == "upper" else 0.0
     for said, key, e in made:
         if said is not None:
-            yield Asked(said, key, None if e.at is None else frame.of(e.at), float(np.radians(e.turn_deg)))
+            yield Asked(said, key, None if e.at is None else frame.of(e.at), float(np.radians(e.turn_deg)) + over)
 
 
 def _teeth(inputs: Inputs) -> str:

@@ -3485,6 +3485,13 @@ export interface components {
              */
             pen_mm: number;
             /**
+             * Upper reads
+             * @description Upright as it stands on its own base, or with the pair closed.
+             * @default base
+             * @enum {string}
+             */
+            reads: "base" | "closed";
+            /**
              * Second line
              * @description Under the first, of the same words. Empty: none.
              * @default
