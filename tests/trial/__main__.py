@@ -25,7 +25,8 @@ _ABOUT = """# Trial
 nothing was fitted on; *second generator*, mouths by other rules (tests/trial/second), on which nothing is ever fitted. Scans are
 turned any way, some inside-out, in mm, cm, m and inch, some with gaps, crowding, wear, third molars, without palate. Of mouths so
 many: Intake {cases}, {half} and {cases}; Bite {cases}; Relation {few} and {few}; Level {cases}, {half} and {cases}; Teeth {cases},
-{half}, {cases} and {cases}; Parts {half} and {few}; Bases {few}, {few} and {few}.
+{half}, {cases} and {cases}; Parts {half} and {few}; Bases {few}, {few} and {few},
+and half as many with toothless stretches and of impressions.
 """
 
 
@@ -78,7 +79,14 @@ def main() -> int:
             of_parts = ((WIDE, parts.judged_wide_parts, odd), (SECOND, parts.judged_second_parts, few))
             pages.append(parts_page({name: told("parts", name, of, which) for name, of, which in of_parts}))
         if args.only in (None, "bases"):
-            of_bases = ((OWN, bases.judged_bases, few), (WIDE, bases.judged_wide_bases, few), (SECOND, bases.judged_second_bases, few))
+            half = range(max(len(few) // 2, 1))
+            of_bases = (
+                (OWN, bases.judged_bases, few),
+                (WIDE, bases.judged_wide_bases, few),
+                ("toothless stretches", bases.judged_toothless_bases, half),
+                ("impressions", bases.judged_impression_bases, half),
+                (SECOND, bases.judged_second_bases, few),
+            )
             pages.append(bases_page({name: told("bases", name, of, which) for name, of, which in of_bases}))
     text = "\n".join(pages)
     if not args.only:

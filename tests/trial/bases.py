@@ -1,8 +1,9 @@
-"""Bases and cavities over many generated jaws: four shapes, solid and hollow, judged by other libraries and on the finished bodies."""
+"""Bases, cavities and labels over many generated jaws: four shapes, solid and hollow, judged by other libraries and on the finished
+bodies."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import igl
@@ -14,6 +15,7 @@ from bitecore.files import stl
 from bitecore.mesh import GROUP_CUT, GROUP_SCAN, Mesh, check_solid, face_components, face_normals
 from bitecore.runsheet import CASE, CaseDocument, MemoryStore, PieceEntry, evaluate
 from bitecore.runsheet.who import CaseGraph
+from demo import variants
 from demo.arch import Pair, pair
 
 from .intake import plan, wide_plan
@@ -24,6 +26,10 @@ STYLES = ("solid", "open", "closed")
 WALL_MM = 2.0
 _CROWNS_MM = 4.0
 # By turns, so that every edge and draft meets every shape.
+# Stretches without teeth: one side to its end, both ends, the front, all molars.
+_TOOTHLESS = (
+    (14, 15, 16, 17, 45, 46, 47), (16, 17, 26, 27, 36, 37, 46, 47), (11, 12, 21, 22, 31, 32, 41, 42), (24, 25, 26, 27, 34, 35, 36, 37),
+)  # fmt: skip
 _EDGES = ({"edge": "sharp"}, {"edge": "bevelled", "edge_mm": 0.8}, {"edge": "rounded", "edge_mm": 1.0}, {"draft_deg": 3.0})
 
 
@@ -38,7 +44,9 @@ class BaseOutcome:
     crowns    : share of the scan's vertices within 4 mm of the occlusal plane that are the scan's bit for bit
     thin_mm   : of a hollow one, the thinnest wall between the cavity's and the body's corners (libigl), less what was asked
     shape     : it has the shape that was asked
-    seconds   : of Base, and of Hollow
+    label     : on the wall, underneath, or nowhere
+    off_mm    : from the letters to the scan (libigl); behind_mm : from them to the cavity, less the wall that was asked
+    seconds   : of Base, of Hollow and of Label
     """
 
     jaw: str
@@ -53,12 +61,16 @@ class BaseOutcome:
     thin_mm: float | None = None
     clean: bool = False
     asked_shape: bool = False
-    seconds: tuple[float, float] = (0.0, 0.0)
+    label: str = "nowhere"
+    off_mm: float | None = None
+    behind_mm: float | None = None
+    seconds: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
     @property
     def good(self) -> bool:
         sound = self.closed and self.parts == 1 and self.deeper < 0.001 and self.flat_mm <= 0.005 and self.crowns > 0.999
-        return sound and self.asked_shape and self.clean and (self.thin_mm is None or self.thin_mm > -0.05)
+        thick = all(mm is None or mm > -0.05 for mm in (self.thin_mm, self.behind_mm))
+        return sound and self.asked_shape and self.clean and thick and (self.off_mm is None or self.off_mm > 0.2)
 
 
 def judged_bases(number: int, *, grid_mm: float = 0.45) -> list[BaseOutcome]:
@@ -73,19 +85,38 @@ def judged_second_bases(number: int, *, step_mm: float = 0.35) -> list[BaseOutco
     return _judged(number, mouth(second_plan(number, step_mm=step_mm)))
 
 
+def judged_toothless_bases(number: int, *, grid_mm: float = 0.45) -> list[BaseOutcome]:
+    made = replace(wide_plan(500 + number, grid_mm=grid_mm), gaps=_TOOTHLESS[number % len(_TOOTHLESS)])
+    return _judged(number, pair(made))
+
+
+def judged_impression_bases(number: int, *, grid_mm: float = 0.45) -> list[BaseOutcome]:
+    """An impression of one jaw, set to it on its tile, beside the scan of the other."""
+    both = pair(wide_plan(700 + number, grid_mm=grid_mm))
+    upper = number % 2 == 0
+    scans = {"p1": both.upper.mesh, "p2": both.lower.mesh}
+    which = "p1" if upper else "p2"
+    scans[which] = variants.impression(both.upper if upper else both.lower, upper=upper)
+    said = {which: {"kind": "jaw", "jaw": "upper" if upper else "lower", "inside": "turn"}}
+    return _bodies(number, scans, {"intake": said})
+
+
 def _judged(number: int, both: Pair | Mouth) -> list[BaseOutcome]:
+    return _bodies(number, {"p1": both.upper.mesh, "p2": both.lower.mesh}, {})
+
+
+def _bodies(number: int, scans: dict[str, Mesh], said: dict[str, Any]) -> list[BaseOutcome]:
+    """Every shape, with one of the styles by turns."""
     store = MemoryStore()
-    pieces = [
-        PieceEntry(id=p, file=f"{p}.stl", sha256=store.blobs.write(stl.write_binary(jaw.mesh)))
-        for p, jaw in (("p1", both.upper), ("p2", both.lower))
-    ]
-    document = CaseDocument(number="trial", pieces=pieces)
+    pieces = [PieceEntry(id=p, file=f"{p}.stl", sha256=store.blobs.write(stl.write_binary(scan))) for p, scan in scans.items()]
+    document = CaseDocument(number=f"trial-{number}", pieces=pieces)
     out = []
     for turn, shape in enumerate(SHAPES):
-        for style in STYLES:
+        for style in (STYLES[(number + turn) % len(STYLES)],):
             base = {"shape": shape, "thickness_mm": 3.0, "flush": number % 2 == 1, **_EDGES[(number + turn) % len(_EDGES)]}
             hollow = {"style": style, "wall_mm": WALL_MM}
-            asked = document.model_copy(update={"settings": {"base": {"*": base}, "hollow": {"*": hollow}}})
+            settings = {"base": {"*": base}, "hollow": {"*": hollow}, "label": {"*": {"style": "engraved"}}}
+            asked = document.model_copy(update={"settings": settings | said})
             graph = evaluate(asked, CASE, store, until="assemble").graph
             out += [_outcome(graph, store, piece, jaw, shape, style) for piece, jaw in graph.jaws.items()]
     return out
@@ -109,10 +140,12 @@ def _outcome(graph: CaseGraph, store: MemoryStore, piece: str, jaw: str, shape: 
     own = np.unique(body.faces[body.groups == GROUP_SCAN])
     own = own[np.abs(height[own]) < _CROWNS_MM]
     known = {v.tobytes() for v in scan.vertices_mm}
-    thin = None
+    thin, room = None, None
     if style != "solid":
         room = next((s.mesh for s in unpack(node("hollow").good.values["solids"], store.blobs)), None)
         thin = None if room is None else _thinnest(unpack(node("base").good.values["body"], store.blobs), room, up, style) - WALL_MM
+    letters = next((s.mesh for s in unpack(node("label").good.values["solids"], store.blobs)), None)
+    label = next((each["where"] for each in node("label").json("labels")), "nowhere")
     return BaseOutcome(
         jaw, shape, style,
         closed=not (check.open_edges or check.crowded_edges or check.turned_edges),
@@ -123,7 +156,10 @@ def _outcome(graph: CaseGraph, store: MemoryStore, piece: str, jaw: str, shape: 
         thin_mm=thin,
         clean="ragged-walls" not in codes,
         asked_shape="other-shape" not in codes,
-        seconds=(float(node("base").manifest.seconds), float(node("hollow").manifest.seconds) if style != "solid" else 0.0),
+        label=label,
+        off_mm=None if letters is None else _between(letters, body.of_faces(body.groups == GROUP_SCAN)),
+        behind_mm=None if letters is None or room is None else _between(room, letters) - WALL_MM,
+        seconds=tuple(float(node(step).manifest.seconds) if step != "hollow" or room else 0.0 for step in ("base", "hollow", "label")),
     )  # fmt: skip
 
 
@@ -141,6 +177,11 @@ def _deeper(body: Mesh) -> float:
     for side, inside in ((0.002, 0.0), (-0.002, 1.0)):
         wrong |= np.abs(igl.fast_winding_number(body.vertices_mm, body.faces.astype(np.int64), middle + side * normal) - inside) > 0.5
     return float(wrong.mean())
+
+
+def _between(points: Mesh, other: Mesh) -> float:
+    """From the corners of one to the surface of another, at the least (mm)."""
+    return float(np.sqrt(igl.point_mesh_squared_distance(points.vertices_mm, other.vertices_mm, other.faces.astype(np.int64))[0].min()))
 
 
 def _thinnest(solid: Mesh, room: Mesh, up: NDArray, style: str) -> float:

@@ -1,4 +1,4 @@
-"""Bases and cavities as a page."""
+"""Bases, cavities and labels as a page."""
 
 from __future__ import annotations
 
@@ -21,11 +21,14 @@ def bases_page(sets: Mapping[str, Sequence[BaseOutcome]]) -> str:
 def _row(name: str, shape: str, found: list[BaseOutcome]) -> str:
     made = [o for o in found if not o.why]
     thin = [o.thin_mm for o in made if o.thin_mm is not None]
-    base, hollow = (np.median([s for s in (o.seconds[k] for o in made) if s > 0] or [0]) for k in (0, 1))
+    base, hollow, label = (np.median([s for s in (o.seconds[k] for o in made) if s > 0] or [0]) for k in range(3))
+    off, behind = ([mm for mm in (getattr(o, name) for o in made) if mm is not None] for name in ("off_mm", "behind_mm"))
+    on_wall, under = (sum(o.label == where for o in made) for where in ("on the wall", "underneath"))
     cells = (
         name, shape, f"{sum(o.good for o in found)} of {len(found)}", str(sum(o.closed and o.parts == 1 for o in made)),
         f"{1e3 * max((o.flat_mm for o in made), default=0):.1f} µm", f"{1e3 * min(thin, default=0):+.0f} µm",
-        str(sum(o.deeper > 0 for o in made)), f"{base:.1f} s, {hollow:.1f} s",
+        str(sum(o.deeper > 0 for o in made)), f"{on_wall}, {under}",
+        f"{min(off, default=0):.2f} mm, {1e3 * min(behind, default=0):+.0f} µm", f"{base:.1f} s, {hollow:.1f} s, {label:.1f} s",
     )  # fmt: skip
     return "| " + " | ".join(cells) + " |"
 
@@ -35,19 +38,23 @@ def _what(o: BaseOutcome) -> str:
         (not o.closed, "not closed"), (o.parts != 1, f"{o.parts} parts"), (o.deeper >= 0.001, f"{o.deeper:.2%} of probes wrong"),
         (o.flat_mm > 0.005, f"{o.flat_mm:.3f} mm off flat"), (o.crowns <= 0.999, f"crowns {o.crowns:.2%}"), (not o.clean, "ragged walls"),
         (not o.asked_shape, "another shape"), (o.thin_mm is not None and o.thin_mm <= -0.05, "too thin"),
+        (o.behind_mm is not None and o.behind_mm <= -0.05, "too thin behind the label"),
+        (o.off_mm is not None and o.off_mm <= 0.2, "label at the scan"),
     ]  # fmt: skip
     return ", ".join(text for wrong, text in said if wrong)
 
 
 _TEXT = """## Bases
-Both jaws of every mouth through Trim as they come, then every shape with every style ({styles}), backs flush on half of them, edges sharp,
+Both jaws of every mouth through Trim as they come, then every shape with one of {styles} styles by turns, engraved with its
+number, backs flush on half of them, edges sharp,
 bevelled, rounded and walls drafted by turns, 3 mm under the lowest point, walls of 2 mm. *Good*: watertight, one part, of the probes 2 µm
 off the made faces fewer than one in a thousand wrong by the winding number (libigl), flat to 5 µm, crowns the scan's bit for bit, walls
 nowhere more than 50 µm thinner than asked (libigl), the shape that was asked, walls under a smooth outline. *Any probe wrong*: of how
-many bodies a single one is. Times with as many at a time as there are cores.
+many bodies a single one is. *Label*: how many stand on the wall and underneath; how near the letters come to the scan, and the wall
+behind them less 2 mm (libigl). Times with as many at a time as there are cores.
 
-| set | shape | good | closed, one part | off flat, at most | thinnest wall less 2 mm | any probe wrong | Base, Hollow |
-|---|---|---|---|---|---|---|---|
+| set | shape | good | closed, one part | off flat, at most | thinnest wall less 2 mm | any probe wrong | label | to scan, wall behind | times |
+|---|---|---|---|---|---|---|---|---|---|
 {rows}
 
 What was not good:
