@@ -53,7 +53,7 @@ nowhere more than 50 µm thinner than asked (libigl), the shape that was asked, 
 many bodies a single one is. *Label*: how many stand on the wall and underneath; how near the letters come to the scan, and the wall
 behind them less 2 mm (libigl). Times with as many at a time as there are cores.
 
-| set | shape | good | closed, one part | off flat, at most | thinnest wall less 2 mm | any probe wrong | label | to scan, wall behind | times |
+| set | shape | good | closed, whole | off flat, at most | thinnest less 2 mm | any probe wrong | label | to scan, wall behind | times |
 |---|---|---|---|---|---|---|---|---|---|
 {rows}
 
