@@ -38,7 +38,7 @@ REACH = {
     "marked": 300,
     "base": 3000,
     "hollow": 5000,
-    "label": 2500,
+    "label": 1000,
     "articulate": 3000,
     "layers": 2500,
     "check": 2500,

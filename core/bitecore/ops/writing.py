@@ -25,6 +25,8 @@ _RISE_MM, _CELL_MM = 0.25, 0.5
 _EDGE_MM = 1.0
 # Lines that the cavity keeps off stand so near to one another that between them the wall is thinner by 0.04 mm at most.
 _LINES_MM, _PIECES_MM = 0.75, 2.0
+# Lines that other things keep off, a drain's own width away.
+_ROWS_MM = 4.0
 # A quarter of a circle of bend costs as much as one step to a place that is liked less; a millimetre off the middle far less.
 _BEND_MM, _OFF_COST = 10.0, 0.03
 # Which way a wall looks counts as a side from this share of it on.
@@ -150,6 +152,13 @@ class Surface:
         grid = np.stack(np.meshgrid(stops, rows), -1).reshape(-1, 2)
         points = self.laid(self.turned(grid, written, spot), np.full(len(grid), -deep)).reshape(len(rows), len(stops), 3)
         return np.stack([points[:, :-1], points[:, 1:]], 2).reshape(-1, 2, 3)
+
+    def rows(self, written: Written, spot: Spot) -> NDArray[np.float64]:
+        """(k, n, 3) lines along a label on the surface, from its foot to its top."""
+        rows = np.linspace(0, written.height, int(np.ceil(written.height / _ROWS_MM)) + 1)
+        stops = np.linspace(0, written.width, int(np.ceil(written.width / _PIECES_MM)) + 1)
+        grid = np.stack(np.meshgrid(stops, rows), -1).reshape(-1, 2)
+        return self.laid(self.turned(grid, written, spot), np.zeros(len(grid))).reshape(len(rows), len(stops), 3)
 
     def axes(self, written: Written, spot: Spot) -> tuple[NDArray, NDArray, NDArray]:
         """(the middle on the surface, along the line, up): (3,) each, the last two of length one."""

@@ -23,6 +23,10 @@ _THICKEST_MM = 12.0
 THERE_MM = 0.75
 # A stroke is so many pixels of the printer wide, and so wide; a groove no deeper than so many of its widths (judgement).
 _PIXELS, _LEAST_STROKE_MM, _DEEPEST = 5, 0.25, 2.0
+# A pen wider than this share of a capital fills its letters up (judgement).
+_WIDEST_PEN, _GOOD_PEN = 0.25, 0.16
+# So much of a text is said again.
+_LONGEST = 60
 
 
 @dataclass(frozen=True)
@@ -68,7 +72,8 @@ def says(found: Stands | None, asked: Asked, wall: Free | None, inputs: Inputs, 
 
 
 def _called(said: Said) -> str:
-    return f"“{said.shown}”" if said.kind == "text" else f"The code of {said.shown}" if said.kind == "code" else f"The mark “{said.shown}”"
+    words = said.shown if len(said.shown) <= _LONGEST else f"{said.shown[:_LONGEST]}…"
+    return f"“{words}”" if said.kind == "text" else f"The code of {said.shown}" if said.kind == "code" else f"The mark “{said.shown}”"
 
 
 def where(found: Stands) -> str:
@@ -108,6 +113,10 @@ def _legible(found: Stands, settings: Any, inputs: Inputs, place: Place) -> Iter
             f"{needed:.2f} mm they run together."
         )
         yield Flag("thin-strokes", "look", text, place, _thicker(found, settings, inputs, needed))
+    elif said.kind == "text" and settings.font == "line" and written.stroke > _WIDEST_PEN * written.tall:
+        text = f"A pen of {written.stroke:.2f} mm fills letters up that are {written.tall:.1f} mm tall."
+        pen = max(round(_GOOD_PEN * written.tall, 2), round(needed + 0.005, 2))
+        yield Flag("thick-pen", "look", text, place, Fix("label", "*", {"pen_mm": pen}) if pen < written.stroke else None)
     elif found.op == "cut" and settings.depth_mm > _DEEPEST * written.stroke + 1e-9:
         depth = max(round(_DEEPEST * written.stroke - 0.05, 1), 0.2)
         text = f"Grooves of {_small(said)} are {settings.depth_mm:.2f} mm deep and {written.stroke:.2f} mm wide: resin stays in them."

@@ -253,7 +253,8 @@ class Labelled(TypedDict):
 
     name           : text, code or mark of the settings, or the entry's id
     text, veiled   : what it says, and with dots for the patient's name
-    middle         : on the surface; along, up : as it is read; out : away from the body
+    middle         : on the surface; along, up : as it is read
+    lines          : along it, at its foot, its top and between, what keeps off it
     tall_mm        : of capitals, or as a whole; stroke_mm : its thinnest strokes
     """
 
@@ -265,6 +266,7 @@ class Labelled(TypedDict):
     middle: Point
     along: Point
     up: Point
+    lines: list[list[Point]]
     turn_deg: float
     tall_mm: float
     width_mm: float

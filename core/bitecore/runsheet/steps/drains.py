@@ -4,6 +4,7 @@ inside all the same, as the body stands on its plate."""
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -70,6 +71,8 @@ def _ask(inputs: Inputs, frame: Frame) -> Ask:
     if inputs["notch"]:
         a, b = (frame.of(p) for p in inputs["notch"]["line"])
         off.append((a, b))
+    for label in inputs["labels"] or ():
+        off += [(a, b) for row in label["lines"] for a, b in pairwise(frame.of(row))]
     entries = inputs["by_hand"]
     names = {key: entry["name"] or key for key, entry in entries.items()}
     teeth: Mesh | None = inputs["teeth"]
@@ -194,7 +197,7 @@ STEP = Step(
     name="drains",
     title="Drains",
     number=6,
-    version=3,
+    version=4,
     over=BODIES,
     part_of="hollow",
     settings=DrainsSettings,
@@ -204,6 +207,7 @@ STEP = Step(
         "cavity": Need("hollow", "solids", optional=True),
         "struts": Need("articulate", "struts", optional=True),
         "notch": Need("notch", "notch", optional=True),
+        "labels": Need("label", "labels", optional=True),
         "teeth": Need("teeth", "mesh", optional=True),
         "style": Need("hollow", "style", setting=True),
         "wall": Need("hollow", "wall_mm", setting=True),

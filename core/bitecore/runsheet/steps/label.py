@@ -265,7 +265,7 @@ def _result(stands: list[Stands], settings: LabelSettings, frame: Frame, flags: 
             Reading("capitals, tall", first.tall, "mm"), Reading("text, long", first.width, "mm"),
             Reading("thinnest stroke", min(s.written.stroke for s in stands), "mm"),
         ]  # fmt: skip
-    return StepResult(values, tuple(readings), tuple(flags), stands[0].asked.said.shown if stands else "no room")
+    return StepResult(values, tuple(readings), tuple(flags), stands[0].asked.said.shown[:60] if stands else "no room")
 
 
 def _solid(each: Stands, settings: LabelSettings, frame: Frame, *, hidden: bool) -> Solid:
@@ -293,6 +293,7 @@ def _labelled(each: Stands, frame: Frame) -> Mapping[str, Any]:
     return {
         "name": said.name, "kind": said.kind, "text": said.words, "veiled": said.shown, "where": where(each),
         "middle": rounded(frame.home(middle)), "along": rounded(frame.way_home(along)), "up": rounded(frame.way_home(up)),
+        "lines": [np.round(frame.home(row), 3).tolist() for row in each.surface.rows(written, each.spot)],
         "turn_deg": round(float(np.degrees(each.spot.turn)), 3), "tall_mm": round(written.tall, 3), "width_mm": round(written.width, 3),
         "height_mm": round(written.height, 3), "stroke_mm": round(written.stroke, 3),
     }  # fmt: skip

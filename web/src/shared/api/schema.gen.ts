@@ -3523,7 +3523,8 @@ export interface components {
          *
          *     name           : text, code or mark of the settings, or the entry's id
          *     text, veiled   : what it says, and with dots for the patient's name
-         *     middle         : on the surface; along, up : as it is read; out : away from the body
+         *     middle         : on the surface; along, up : as it is read
+         *     lines          : along it, at its foot, its top and between, what keeps off it
          *     tall_mm        : of capitals, or as a whole; stroke_mm : its thinnest strokes
          */
         Labelled: {
@@ -3540,6 +3541,12 @@ export interface components {
              * @enum {string}
              */
             kind: "text" | "code" | "mark";
+            /** Lines */
+            lines: [
+                number,
+                number,
+                number
+            ][][];
             /** Middle */
             middle: [
                 number,
