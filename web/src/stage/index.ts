@@ -23,5 +23,6 @@ export { BALL, ink, SQUARE } from "./plaster";
 export { type Ring, Rings } from "./Rings";
 export { Stage, shownAs, unionOf } from "./Stage";
 export { prepareStage } from "./StageCanvas";
+export { sectionAlong, useLeft } from "./sectioned";
 export { brushed, type Stroke } from "./strokes";
 export { Choice, Slide, ToolPanel } from "./ToolPanel";

@@ -147,7 +147,8 @@ function Entry({ record, fields, lead, keep, remove, choose }: EntryProps) {
   const now: Record<string, number | string | null> = Object.fromEntries(
     fields.map((f) => [f.key, f.drawing ? (data[f.key] ?? "") : data[f.key] ? Number(data[f.key]) : null]),
   );
-  const changed = name !== record.name || fields.some((f) => (record.data[f.key] ?? (f.drawing ? "" : null)) !== now[f.key]);
+  const changed =
+    name !== record.name || fields.some((f) => (record.data[f.key] ?? (f.drawing ? "" : null)) !== now[f.key]);
   const drawn = fields.every((f) => !f.drawing || now[f.key] !== "");
   const whole = name.trim() !== "" && drawn && fields.every((f) => f.optional || now[f.key] !== null);
   const count = Object.values(record.steps).reduce((sum, values) => sum + Object.keys(values).length, 0);

@@ -1,7 +1,7 @@
 import { Droplet } from "lucide-react";
 import { detailOf, goodOf, pieceOf } from "../../case/look";
 import type { CaseOut } from "../../shared/api/client";
-import { type CardProps, type Drawing, fromStage, Label, PulledBall, type Tool, toStage } from "../../stage";
+import { type CardProps, type Drawing, fromStage, Label, PulledBall, type Tool, toStage, useLeft } from "../../stage";
 import type { Point } from "../../store/bench";
 
 const WATER = "#2f6f9f";
@@ -43,41 +43,47 @@ export const addDrain: Tool = {
 export function DrainBalls(drawing: Drawing) {
   const { data, view, ui, doings, hold } = drawing;
   const at = { data, view };
+  const left = useLeft();
   return data.pieces
     .filter((p) => p.jaw && view.visibility[p.id] !== "hidden")
     .flatMap((p) =>
-      drainsOf(data, p.id).map((drain) => (
-        <PulledBall
-          key={`${p.id} ${drain.name}`}
-          name={`drain-${p.jaw}-${drain.name}`}
-          at={toStage(ui, at, p.id, drain.at_mm)}
-          colour={WATER}
-          radius={1.0}
-          along="view"
-          onHold={hold}
-          onPut={(stage) => {
-            const to = fromStage(ui, at, p.id, stage);
-            const id = entryOf(data, p.id, drain.name);
-            if (to)
-              doings.entry("hollow", p.id, ["drains"], id, {
-                name: id === drain.name ? "" : drain.name,
-                at: round(to),
-              });
-          }}
-        />
-      )),
+      drainsOf(data, p.id)
+        .filter((drain) => left(toStage(ui, at, p.id, drain.at_mm)))
+        .map((drain) => (
+          <PulledBall
+            key={`${p.id} ${drain.name}`}
+            name={`drain-${p.jaw}-${drain.name}`}
+            at={toStage(ui, at, p.id, drain.at_mm)}
+            colour={WATER}
+            radius={1.0}
+            along="view"
+            onHold={hold}
+            onPut={(stage) => {
+              const to = fromStage(ui, at, p.id, stage);
+              const id = entryOf(data, p.id, drain.name);
+              if (to)
+                doings.entry("hollow", p.id, ["drains"], id, {
+                  name: id === drain.name ? "" : drain.name,
+                  at: round(to),
+                });
+            }}
+          />
+        )),
     );
 }
 
 export function DrainWords({ data, view, ui }: Drawing) {
+  const left = useLeft();
   return data.pieces
     .filter((p) => p.jaw && view.visibility[p.id] !== "hidden")
     .flatMap((p) =>
-      drainsOf(data, p.id).map((drain) => (
-        <Label key={`${p.id} ${drain.name}`} at={toStage(ui, { data, view }, p.id, drain.at_mm)}>
-          <span className="text-xs">drain</span>
-        </Label>
-      )),
+      drainsOf(data, p.id)
+        .filter((drain) => left(toStage(ui, { data, view }, p.id, drain.at_mm)))
+        .map((drain) => (
+          <Label key={`${p.id} ${drain.name}`} at={toStage(ui, { data, view }, p.id, drain.at_mm)}>
+            <span className="text-xs">drain</span>
+          </Label>
+        )),
     );
 }
 

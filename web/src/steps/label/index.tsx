@@ -13,6 +13,7 @@ import {
   shownOf,
   type Tool,
   toStage,
+  useLeft,
 } from "../../stage";
 import type { Point } from "../../store/bench";
 import { Ghost } from "./Ghost";
@@ -49,13 +50,14 @@ function outOf(ui: StepUi, at: At, piece: string, label: Standing): Point {
 
 /** The text of each label that looks away, so that it is found on the far side too. */
 function Words({ data, view, ui }: Drawing) {
+  const left = useLeft();
   return (
     <>
       {data.pieces
         .filter((p) => p.jaw && view.visibility[p.id] !== "hidden")
         .flatMap((p) =>
           labelsOf(data, p.id).map((label) =>
-            pieceOf(data, p.id) ? (
+            pieceOf(data, p.id) && left(toStage(ui, { data, view }, p.id, label.middle)) ? (
               <Label
                 key={`${p.id} ${label.name}`}
                 at={toStage(ui, { data, view }, p.id, label.middle)}
@@ -76,36 +78,39 @@ function Words({ data, view, ui }: Drawing) {
 function Draws(drawing: Drawing) {
   const { data, view, ui, doings, hold } = drawing;
   const at = { data, view };
+  const left = useLeft();
   return data.pieces
     .filter((p) => p.jaw && view.visibility[p.id] !== "hidden")
     .flatMap((p) =>
-      labelsOf(data, p.id).map((label) => {
-        const rest = toStage(ui, at, p.id, label.middle);
-        const home = (stage: Point) => {
-          const to = fromStage(ui, at, p.id, stage);
-          return to && pulledAxes(wallOf(data, p.id), label, to);
-        };
-        return (
-          <PulledBall
-            key={`${p.id} ${label.name}`}
-            name={label.name === "text" ? `label-${p.jaw}` : `label-${p.jaw}-${label.name}`}
-            at={rest}
-            colour="#1d6b5e"
-            radius={1.1}
-            along="view"
-            onHold={hold}
-            onPut={(stage) => {
-              const to = home(stage);
-              if (to) change(doings, data, p.id, label.name, { at: round(to.at) });
-            }}
-          >
-            {(seen) => {
-              const to = seen === rest ? null : home(seen);
-              return to && <Ghost drawing={drawing} piece={p.id} label={label} axes={to.axes} />;
-            }}
-          </PulledBall>
-        );
-      }),
+      labelsOf(data, p.id)
+        .filter((l) => left(toStage(ui, at, p.id, l.middle)))
+        .map((label) => {
+          const rest = toStage(ui, at, p.id, label.middle);
+          const home = (stage: Point) => {
+            const to = fromStage(ui, at, p.id, stage);
+            return to && pulledAxes(wallOf(data, p.id), label, to);
+          };
+          return (
+            <PulledBall
+              key={`${p.id} ${label.name}`}
+              name={label.name === "text" ? `label-${p.jaw}` : `label-${p.jaw}-${label.name}`}
+              at={rest}
+              colour="#1d6b5e"
+              radius={1.1}
+              along="view"
+              onHold={hold}
+              onPut={(stage) => {
+                const to = home(stage);
+                if (to) change(doings, data, p.id, label.name, { at: round(to.at) });
+              }}
+            >
+              {(seen) => {
+                const to = seen === rest ? null : home(seen);
+                return to && <Ghost drawing={drawing} piece={p.id} label={label} axes={to.axes} />;
+              }}
+            </PulledBall>
+          );
+        }),
     );
 }
 

@@ -1,6 +1,5 @@
 import { SquareSplitHorizontal } from "lucide-react";
 import { useMemo } from "react";
-import { MathUtils, Vector3 } from "three";
 import { create } from "zustand";
 import type { CaseOut } from "../../shared/api/client";
 import {
@@ -11,13 +10,13 @@ import {
   type Probed,
   PulledPlane,
   type Shown,
+  sectionAlong,
   type Tool,
   unionOf,
   useSteps,
 } from "../../stage";
 import { type Section, useBench } from "../../store/bench";
 
-const AXES = [new Vector3(1, 0, 0), new Vector3(0, -1, 0), new Vector3(0, 0, 1)] as const;
 const NO_CUT: Cut = { on: false, point: [0, 0, 0], keep: [0, 0, 1] };
 const COLOUR = "#2c5f78";
 const KEYS: Record<string, ["mm" | "tilt", number]> = {
@@ -27,21 +26,13 @@ const KEYS: Record<string, ["mm" | "tilt", number]> = {
   arrowright: ["tilt", 1],
 };
 
-/** Where the plane looks. */
-function alongOf({ axis, tilt, lean }: Section): Vector3 {
-  return AXES[axis]
-    .clone()
-    .applyAxisAngle(AXES[(axis + 1) % 3] as Vector3, MathUtils.degToRad(tilt))
-    .applyAxisAngle(AXES[(axis + 2) % 3] as Vector3, MathUtils.degToRad(lean));
-}
-
 const useProbe = create<{ probed: Probed | null }>(() => ({ probed: null }));
 
 /** The plane of the section in the home of a mesh: what lies on the eye's usual side of it is taken away. */
 function cuts({ view }: At, shown: Shown): [Cut, Cut] {
   const { mm, other } = view.section;
   const back = shown.matrix.clone().invert();
-  const along = alongOf(view.section);
+  const along = sectionAlong(view.section);
   const point = along.clone().multiplyScalar(mm).applyMatrix4(back);
   const keep = along
     .clone()
@@ -61,7 +52,7 @@ function Draws({ view, bounds, hold }: Drawing) {
   const cutAt = useBench((s) => s.cutAt);
   const place = useMemo(() => {
     const { centre, size } = unionOf(Object.values(bounds));
-    const along = alongOf(section);
+    const along = sectionAlong(section);
     const middle = centre.clone().addScaledVector(along, mm - centre.dot(along));
     const wide: [number, number] = [
       [size.z + 12, size.y + 12],
