@@ -41,6 +41,7 @@ from bitecore.runsheet import (
 )  # fmt: skip
 from demo import rescans
 from demo.arch import ArchPlan
+from tests.core import forgetful
 from tests.shapes import jaws, turn
 
 ALL = frozenset({"hand-off"})
@@ -194,7 +195,7 @@ class OneJawTest(unittest.TestCase):
     def test_two_that_look_alike_are_told_apart_by_their_overjet_and_it_is_said(self) -> None:
         upper, lower = jaws(3, palate=False)
         # As if the teeth had not told: both look like a lower, neither is sure.
-        with patch("bitecore.anatomy.whatis.tell", return_value=Told(-1.0, 0.0)):
+        with patch("bitecore.anatomy.whatis.tell", return_value=Told(-1.0, 0.0)), forgetful():
             for order in ((upper, lower), (lower, upper)):
                 store = MemoryStore()
                 done = evaluate(case(store, *order), CASE, store, until="bite")
