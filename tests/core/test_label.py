@@ -473,6 +473,18 @@ class JawTest(unittest.TestCase):
             self.assertTrue(check_solid(veiled).ok)
             self.assertGreater(abs(volume_ml(body) - volume_ml(veiled)) * 1000, 1.0)
 
+    def test_a_line_far_too_long_is_said_at_once(self) -> None:
+        document, kept = self.document.model_copy(update={"practice": "x" * 2000}), self.document
+        type(self).document = document
+        try:
+            graph = self.graph(label={"style": "engraved", "pattern": "{practice}"})
+        finally:
+            type(self).document = kept
+        for node in graph.of_step("label"):
+            (flag,) = node.manifest.flags
+            self.assertEqual(flag["code"], "no-label")
+            self.assertLess(len(flag["message"]), 200)
+
     def test_no_name_no_second_body(self) -> None:
         graph = self.graph(label={"style": "engraved"})
         self.assertFalse(any("veiled" in n.manifest.values for n in graph.of_step("assemble")))

@@ -141,6 +141,8 @@ def _thicker(found: Stands, settings: Any, inputs: Inputs, needed: float) -> Fix
 def _no_room(asked: Asked, wall: Free | None, inputs: Inputs) -> Flag:
     """Nowhere; where a thicker base would give the wall the height that is missing, its Fix does that."""
     said = asked.said
+    if not said.sizes[0]:
+        return Flag("no-label", "look", f"There is no room for {_small(said)}: it is too long for any model. Write less.")
     written = said.drawn(said.sizes[0][-1], False)
     tallest = wall.tallest(written.width) if wall else 0.0
     missing = float(np.ceil((FOOT_MM + written.height + HEAD_MM + 0.5 - tallest) * 10 - 1e-6) / 10)

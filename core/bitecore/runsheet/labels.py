@@ -15,6 +15,8 @@ WORDS = ("number", "patient", "date", "practice", "jaw", "teeth", "text")
 _HIDDEN = "•"
 # Under the veil a name is so many dots, or fewer where it is shorter: nothing is read off them.
 _DOTS = 5
+# A longer line has no room on any model.
+_LONGEST = 120
 # So tall are labels tried, the tallest first (mm): capitals, codes and marks, on a wall and underneath. Capitals of 2 mm can be read
 # (judgement); the fields of a code of 8 mm are 0.38 mm wide.
 _ON_WALL: dict[str, tuple[float, ...]] = {
@@ -34,7 +36,7 @@ class Said:
     lines  : of text; of a code or a mark its one name
     veiled : the same with dots for the patient's name; None where that is not in it
     drawn  : of a height (mm), and whether with dots
-    sizes  : on a wall, and underneath
+    sizes  : on a wall, and underneath; none: too long for any
     left   : characters that the font has no letter for
     """
 
@@ -88,13 +90,17 @@ def text_label(name: str, patterns: tuple[str, ...], words: Mapping[str, str], l
         left += "".join(c for c in lost if c not in left)
     if not lines:
         return None
+    if max(map(len, lines)) > _LONGEST:
+        sizes: tuple[tuple[float, ...], tuple[float, ...]] = ((), ())
+    else:
+        sizes = _sizes("text", tall_mm)
     private = any("{patient}" in p for p in patterns) and bool(words["patient"])
     dots = tuple(veiled) if private else None
 
     def drawn(tall: float, hidden: bool) -> Written:
         return text(dots if hidden and dots else lines, look.font, tall_mm=tall, apart=look.apart, pen_mm=look.pen_mm)
 
-    return Said(name, "text", tuple(lines), dots, drawn, _sizes("text", tall_mm), left)
+    return Said(name, "text", tuple(lines), dots, drawn, sizes, left)
 
 
 def _filled(pattern: str, words: Mapping[str, str], look: Look) -> tuple[str, str]:
