@@ -55,7 +55,7 @@ class HollowTest(BrowserCase):
         self.wait_state("Plate", "done")
         self.step("Label").click()
         page.get_by_role("combobox", name="Label").select_option("engraved")
-        page.get_by_text(f"{number} upper").first.wait_for()
+        page.get_by_text(f"“{number} upper”").first.wait_for()
         self.assertGreater(parse_mm(self.reading("Capitals, tall")), 1.9)
         self.wait_state("Plate", "done")
         self.pull_label()
