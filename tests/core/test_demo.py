@@ -39,7 +39,7 @@ class CrownTest(unittest.TestCase):
     def test_the_surface_is_as_wide_and_tall_as_the_table_says(self) -> None:
         for number in (1, 3, 4, 6):
             c = teeth.crown(number, upper=True)
-            axis = np.arange(-9, 12, 0.1)
+            axis = np.arange(-9, 12, 0.15)
             u, v, w = np.meshgrid(axis, axis, axis, indexing="ij")
             inside = (teeth.signed(c, u, v, w) < 0) & (w > 0)
             self.assertAlmostEqual(np.ptp(u[inside]), c.md_mm, delta=0.5)
