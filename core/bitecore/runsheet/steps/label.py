@@ -16,9 +16,10 @@ from ...mesh import Mesh
 from ...ops.fonts import Font
 from ...ops.free_wall import Free, free_wall
 from ...ops.rigid import rounded
+from ...ops.segments import Segment
 from ...ops.writing import Spot, Surface, on_wall, underneath
 from ...ops.written import Written
-from ...parts.pin_places import STRUT_MM
+from ...parts.pin_places import POST_MM, STRUT_MM
 from ...progress import Run
 from ..framed import Frame, standing_on
 from ..label_says import THERE_MM, Asked, Stands, says, where
@@ -187,6 +188,9 @@ class _Room:
         left = -1 if inputs.jaw == "upper" else 1
         if self.wall is not None:
             self.surfaces["wall"] = on_wall(self.wall, sides=front, likes=_LIKED.get, left=left)
+            # Behind a post nobody reads: there only where nowhere else is room.
+            seen = self.wall.clear_of(_struts(inputs, frame), POST_MM + _STRUT_OFF_MM)
+            self.surfaces["seen"] = on_wall(seen, sides=front, likes=_LIKED.get, left=left)
         if inputs["inside"] != "open" and (under := underneath(local, front)) is not None:
             self.surfaces["under"] = under
         self._left, self._floor = left, float(local.vertices_mm[:, 2].min())
@@ -199,7 +203,9 @@ class _Room:
         side = self.settings.side
         if side not in ("auto", "under") and "wall" in self.surfaces and (found := self._on(asked, ["wall"], only=side)):
             return found
-        order = ["under", "wall"] if side == "under" or (side == "auto" and asked.said.kind == "code") else ["wall", "under"]
+        order = (
+            ["under", "seen", "wall"] if side == "under" or (side == "auto" and asked.said.kind == "code") else ["seen", "wall", "under"]
+        )
         found = self._on(asked, order)
         return replace(found, off=np.inf) if found and side not in ("auto", "under") else found
 
@@ -222,19 +228,23 @@ class _Room:
                     break
             if best:
                 written, spot, off = best
-                self.surfaces[name] = self.surfaces[name].without(written, spot)
+                for other in ("seen", "wall") if name != "under" else ("under",):
+                    self.surfaces[other] = self.surfaces[other].without(written, spot)
                 # What stands out underneath would lift the model.
                 cut = self.settings.style == "engraved" or name == "under"
                 return Stands(asked, written, surface, spot, "cut" if cut else "add", off)
         return None
 
 
+def _struts(inputs: Inputs, frame: Frame) -> list[Segment]:
+    return [(frame.of(s["from_mm"]), frame.of(s["to_mm"])) for s in inputs["struts"] or ()]
+
+
 def _wall(inputs: Inputs, frame: Frame, local: Mesh) -> Free | None:
     wall = free_wall(local, edge_mm=inputs["walls"]["edge_mm"] if inputs["walls"] else 0.0)
     if wall is None:
         return None
-    struts = [(frame.of(s["from_mm"]), frame.of(s["to_mm"])) for s in inputs["struts"] or ()]
-    wall = wall.clear_of(struts, STRUT_MM / 2 + _STRUT_OFF_MM)
+    wall = wall.clear_of(_struts(inputs, frame), STRUT_MM / 2 + _STRUT_OFF_MM)
     if inputs["notch"]:
         a, b = (frame.of(p) for p in inputs["notch"]["line"])
         wall = wall.clear_of([(a, b)], _STRUT_OFF_MM)

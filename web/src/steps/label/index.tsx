@@ -18,7 +18,7 @@ import {
 import type { Point } from "../../store/bench";
 import { Ghost } from "./Ghost";
 import { LabelList } from "./List";
-import { axesOf, change, labelsOf, pulledAxes, type Standing, wallOf } from "./labels";
+import { axesOf, ballOf, change, labelsOf, pulledAxes, type Standing, wallOf } from "./labels";
 import { usePicked } from "./picked";
 
 const round = (at: Point) => at.map((mm) => Math.round(mm * 100) / 100) as Point;
@@ -60,7 +60,7 @@ function Words({ data, view, ui }: Drawing) {
             pieceOf(data, p.id) && left(toStage(ui, { data, view }, p.id, label.middle)) ? (
               <Label
                 key={`${p.id} ${label.name}`}
-                at={toStage(ui, { data, view }, p.id, label.middle)}
+                at={toStage(ui, { data, view }, p.id, ballOf(label))}
                 out={outOf(ui, { data, view }, p.id, label)}
               >
                 <span data-testid={label.name === "text" ? `label-${p.jaw}` : `label-${p.jaw}-${label.name}`}>
@@ -85,10 +85,12 @@ function Draws(drawing: Drawing) {
       labelsOf(data, p.id)
         .filter((l) => left(toStage(ui, at, p.id, l.middle)))
         .map((label) => {
-          const rest = toStage(ui, at, p.id, label.middle);
+          const rest = toStage(ui, at, p.id, ballOf(label));
           const home = (stage: Point) => {
             const to = fromStage(ui, at, p.id, stage);
-            return to && pulledAxes(wallOf(data, p.id), label, to);
+            const ball = ballOf(label);
+            const middle = to?.map((mm, k) => mm - ((ball[k] ?? 0) - (label.middle[k] ?? 0))) as Point | undefined;
+            return middle && pulledAxes(wallOf(data, p.id), label, middle);
           };
           return (
             <PulledBall
@@ -96,7 +98,7 @@ function Draws(drawing: Drawing) {
               name={label.name === "text" ? `label-${p.jaw}` : `label-${p.jaw}-${label.name}`}
               at={rest}
               colour="#1d6b5e"
-              radius={1.1}
+              radius={0.9}
               along="view"
               onHold={hold}
               onPut={(stage) => {

@@ -54,6 +54,15 @@ export function axesOf(middle: Point, along: Point, up: Point): Matrix4 {
   return new Matrix4().makeBasis(x, y, z).setPosition(new Vector3(...middle));
 }
 
+// Over its letters, so that none is hidden.
+const BALL_OVER_MM = 1.6;
+
+/** Where the ball of a label is, in the jaw's home. */
+export function ballOf(label: Standing): Point {
+  const far = label.height_mm / 2 + BALL_OVER_MM;
+  return label.middle.map((mm, k) => mm + far * (label.up[k] ?? 0)) as Point;
+}
+
 type Wall = NonNullable<ReturnType<typeof wallOf>>;
 
 export function wallOf(data: CaseOut, piece: string) {
