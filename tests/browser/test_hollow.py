@@ -81,7 +81,7 @@ class HollowTest(BrowserCase):
         """The lower's label along its wall by its ball, over which its words hang."""
         page = self.page
         page.keyboard.press("3")
-        self.shown(2)
+        self.shown(4)  # both bodies, and the letters of each
         page.wait_for_timeout(1500)
         words = page.get_by_test_id("label-lower").locator("xpath=..")
         before = words.bounding_box()
