@@ -134,7 +134,10 @@ def _outcome(graph: CaseGraph, store: MemoryStore, piece: str, jaw: str, shape: 
     foot = unpack(graph.node("foot").good.values["foot"], store.blobs)[piece]
     up, origin = np.array(foot["up"]), np.array(foot["origin"])
     height = (body.vertices_mm - origin) @ up
-    low = float(height.min())
+    # Before it is hollow: of an open body a shallow roof of the cavity looks down close over the plate too.
+    solid: Mesh = unpack(node("base").good.values["body"], store.blobs)
+    foot_of = (solid.vertices_mm - origin) @ up
+    low = float(foot_of.min())
     check = check_solid(body)
     codes = {f["code"] for f in node("base").manifest.flags}
     own = np.unique(body.faces[body.groups == GROUP_SCAN])
@@ -151,7 +154,7 @@ def _outcome(graph: CaseGraph, store: MemoryStore, piece: str, jaw: str, shape: 
         closed=not (check.open_edges or check.crowded_edges or check.turned_edges),
         parts=face_components(body)[0],
         deeper=_deeper(body),
-        flat_mm=float(np.abs(height[_bottom(body, up, height, low)] - low).max(initial=0.0)),
+        flat_mm=float(np.abs(foot_of[_bottom(solid, up, foot_of, low)] - low).max(initial=0.0)),
         crowns=float(np.mean([body.vertices_mm[v].tobytes() in known for v in own])),
         thin_mm=thin,
         clean="ragged-walls" not in codes,
