@@ -28,19 +28,21 @@ def _surroundings() -> Iterator[dict[str, str]]:
     folder = install.state() / "test"
     guarded(folder)
     url, cluster = database(folder)
-    scratch = Path(tempfile.mkdtemp(prefix="bench-test-"))
+    scratch, known = (Path(tempfile.mkdtemp(prefix=f"bench-{name}-")) for name in ("test", "known"))
     try:
         env = environment(folder, url)
         yield {
             **env,
             "BENCH_STATE": str(scratch),
+            "BENCH_TEST_KNOWN": str(known),
             "BENCH_DISK_LOW_MB": "0",
             "BENCH_TEST_CLUSTER": str(cluster.folder) if cluster else "",
             "DJANGO_SETTINGS_MODULE": "config.settings_test",
             "NUMBA_CACHE_DIR": str(install.state() / "kernels"),
         }
     finally:
-        shutil.rmtree(scratch, ignore_errors=True)
+        for each in (scratch, known):
+            shutil.rmtree(each, ignore_errors=True)
         if cluster and cluster.mine:
             cluster.stop()
 

@@ -1,9 +1,12 @@
 """What an earlier test of the same run has worked out is not worked out again. A step is a pure function of what its key is over
-(contents of its inputs, settings, version), so that the result is the same; tests of the work itself do without this."""
+(contents of its inputs, settings, version), so that the result is the same; tests of the work itself do without this. The
+application of the browser tests knows it over its processes: the folder is named to them."""
 
 from __future__ import annotations
 
 import contextlib
+import json
+import os
 import queue
 import shutil
 import tempfile
@@ -20,8 +23,9 @@ from bitecore.engine.task import Task
 from runs import turns
 from runs.owning import folder
 
-_MANIFESTS: dict[tuple[str, str], dict[str, Any]] = {}
-_FOLDER = tempfile.TemporaryDirectory(prefix="bench-known-")
+_OURS = tempfile.TemporaryDirectory(prefix="bench-known-")
+NAMED = "BENCH_TEST_KNOWN"
+FOLDER = Path(os.environ.get(NAMED) or _OURS.name)
 _IDLE: dict[bool, queue.SimpleQueue[_KnownPool]] = {True: queue.SimpleQueue(), False: queue.SimpleQueue()}
 
 
@@ -32,19 +36,31 @@ def _copied(from_: Path, to: Path) -> None:
         shutil.copyfile(from_, to)
 
 
+def _manifest(task: Task) -> Path:
+    return FOLDER / "manifests" / f"{task.sheet}-{task.key}.json"
+
+
+def _remember(task: Task, manifest: Manifest) -> None:
+    at = _manifest(task)
+    at.parent.mkdir(parents=True, exist_ok=True)
+    fresh = at.with_suffix(f".{os.getpid()}")
+    fresh.write_text(json.dumps(manifest.as_json()))
+    fresh.replace(at)
+
+
 class _KnownPool(Pool):
     """A pool that answers at once what is known, and remembers the rest."""
 
     def __init__(self, blobs: FolderBlobs, nice: int) -> None:
         super().__init__(blobs, nice=nice)
         self._answers: list[tuple[Task, Manifest]] = []
-        self._kept = FolderBlobs(Path(_FOLDER.name))
+        self._kept = FolderBlobs(FOLDER)
 
     def submit(self, task: Any) -> None:
-        known = _MANIFESTS.get((task.sheet, task.key)) if isinstance(task, Task) else None
-        if known is None:
+        if not isinstance(task, Task) or not _manifest(task).exists():
             super().submit(task)
             return
+        known = json.loads(_manifest(task).read_text())
         for digest in digests_in(known["values"]):
             _copied(self._kept.path(digest), self.blobs.path(digest))
         self._answers.append((task, Manifest(**known)))
@@ -60,7 +76,7 @@ class _KnownPool(Pool):
         if ended is not None and isinstance(ended[0], Task) and not ended[1].passing:
             for digest in digests_in(ended[1].values):
                 _copied(self.blobs.path(digest), self._kept.path(digest))
-            _MANIFESTS[ended[0].sheet, ended[0].key] = ended[1].as_json()
+            _remember(ended[0], ended[1])
         return ended
 
     def cancel(self) -> None:
@@ -81,8 +97,19 @@ def _give_back(pool: _KnownPool) -> None:
     _IDLE[pool.nice == 0].put(pool)
 
 
+def _warm(count: int, *, front: bool) -> None:
+    for _ in range(count):
+        pool = _KnownPool(folder(), 0 if front else turns._STANDING_BACK)
+        pool.start()
+        _IDLE[front].put(pool)
+
+
 @contextlib.contextmanager
 def remembered() -> Iterator[None]:
     """Meanwhile the server's workers in this process know what they have worked out before."""
-    with mock.patch.object(turns.POOLS, "take", _take), mock.patch.object(turns.POOLS, "give_back", _give_back):
+    with (
+        mock.patch.object(turns.POOLS, "take", _take),
+        mock.patch.object(turns.POOLS, "give_back", _give_back),
+        mock.patch.object(turns.POOLS, "warm", _warm),
+    ):
         yield

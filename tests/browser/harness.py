@@ -22,6 +22,7 @@ from playwright.sync_api import Browser, Locator, Page, Playwright, sync_playwri
 
 from bitecore.files import stl
 from bitecore.mesh import Mesh
+from tests.known import FOLDER, NAMED
 from tests.server.common import people
 from tests.shapes import jaws
 
@@ -44,14 +45,16 @@ def fresh_connection() -> None:
 
 
 class Application:
-    """The two processes of `./bench up`, started against the database of the tests. more : of the environment."""
+    """The two processes of `./bench up`, started against the database of the tests. more : of the environment; remembers : see
+    tests/known.py."""
 
-    def __init__(self, more: dict[str, str] | None = None) -> None:
+    def __init__(self, more: dict[str, str] | None = None, *, remembers: bool = False) -> None:
         with socket.socket() as probe:
             probe.bind(("127.0.0.1", 0))
             self.port = probe.getsockname()[1]
         self.address = f"http://127.0.0.1:{self.port}"
-        self.env = {**os.environ, "DATABASE_URL": database_url(), **(more or {})}
+        self.env = {**os.environ, "DATABASE_URL": database_url(), NAMED: str(FOLDER), **(more or {})}
+        self.remembers = remembers
         self.web: subprocess.Popen | None = None
         self.worker: subprocess.Popen | None = None
         self.log = tempfile.TemporaryFile()  # noqa: SIM115  (closed with the process)
@@ -76,7 +79,7 @@ class Application:
         raise AssertionError(f"the web server does not answer\n{self.said()}")
 
     def start_worker(self) -> None:
-        self.worker = self._start("server/manage.py", "bench_worker")
+        self.worker = self._start(*(["-m", "tests.browser.worker"] if self.remembers else ["server/manage.py", "bench_worker"]))
 
     def kill_worker(self) -> None:
         """As a power cut would: the whole group, at once."""
@@ -99,12 +102,14 @@ class Application:
 
 
 class BrowserCase(TransactionTestCase):
-    """One application and one Chromium a class; every test drives pages of its own."""
+    """One application and one Chromium a class; every test drives pages of its own. remembers : what another test has worked out is known,
+    but where the test is of the work itself."""
 
     app: Application
     play: Playwright
     chromium: Browser
     environment: dict[str, str] = {}
+    remembers = True
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -112,7 +117,7 @@ class BrowserCase(TransactionTestCase):
         # Playwright runs an event loop in this thread; the tests themselves stay synchronous.
         os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
         people()
-        cls.app = Application(cls.environment)
+        cls.app = Application(cls.environment, remembers=cls.remembers)
         cls.app.start_web()
         cls.app.start_worker()
         cls.play = sync_playwright().start()

@@ -171,12 +171,14 @@ class TrimTest(BrowserCase):
         for y in np.arange(0.74, 0.54, -0.012):
             start = self.spot(0.45, float(y))
             self.stroke(page, start, (start[0], start[1] + 10), 4)
-            page.wait_for_timeout(120)
+            # Long enough for a pull to be known, so that there is one alone.
+            page.wait_for_timeout(500)
             if self.node(number, "edge/p2")["settings"]["pulls"]:
                 break
         after = self.wait(number, "edge/p2", lambda n: n["good"]["line"] != before)
         pull = next(iter(after["settings"]["pulls"].values()))
         line = np.array(after["good"]["line"][0])
+        self.assertEqual(len(after["settings"]["pulls"]), 1)
         self.assertLess(np.linalg.norm(line - pull["at"], axis=1).min(), 0.6)
         page.get_by_role("list", name="Done by hand").get_by_role("button", name=re.compile("Drop edge line")).click()
         self.wait(number, "edge/p2", lambda n: n["good"]["line"] == before)

@@ -13,6 +13,8 @@ from tests.shapes import jaws
 
 
 class TroubleTest(BrowserCase):
+    remembers = False
+
     def start(self, seed: int) -> str:
         """A drop, left as soon as something is being worked out."""
         upper, lower = jaws(seed)
