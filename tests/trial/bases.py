@@ -24,7 +24,7 @@ from .second import Mouth, mouth, second_plan
 SHAPES = ("horseshoe", "closed", "squared", "flat")
 STYLES = ("solid", "open", "closed")
 WALL_MM = 2.0
-_CROWNS_MM = 4.0
+_CROWNS_MM, _PROBE_MM = 4.0, 0.002
 # By turns, so that every edge and draft meets every shape.
 # Stretches without teeth: one side to its end, both ends, the front, all molars.
 _TOOTHLESS = (
@@ -39,9 +39,11 @@ class BaseOutcome:
 
     closed    : watertight, manifold, outward
     parts     : of the surface; a closed cavity has one of its own before its drains
-    deeper    : share of probes 2 µm off the faces that lie wrong by the winding number (libigl), of faces that are not the scan's
+    deeper    : share of probes 2 µm off the faces that lie wrong by the winding number (libigl), of faces that are not the scan's and are
+                wide enough for them: off slivers near an edge a probe lies beyond the next face
     flat_mm   : how far the underside is off its plane
-    crowns    : share of the scan's vertices within 4 mm of the occlusal plane that are the scan's bit for bit
+    crowns    : share of the scan's vertices within 4 mm of the occlusal plane that are those of the cleaned scan, bit for bit
+    mended    : share of them that is not the scan's as it came: folds and holes closed by Clean
     thin_mm   : of a hollow one, the thinnest wall between the cavity's and the body's corners (libigl), less what was asked
     shape     : it has the shape that was asked
     label     : on the wall, underneath, or nowhere
@@ -58,6 +60,7 @@ class BaseOutcome:
     deeper: float = 0.0
     flat_mm: float = 0.0
     crowns: float = 0.0
+    mended: float = 0.0
     thin_mm: float | None = None
     clean: bool = False
     asked_shape: bool = False
@@ -68,7 +71,7 @@ class BaseOutcome:
 
     @property
     def good(self) -> bool:
-        sound = self.closed and self.parts == 1 and self.deeper < 0.001 and self.flat_mm <= 0.005 and self.crowns > 0.999
+        sound = self.closed and self.parts == 1 and self.deeper == 0 and self.flat_mm <= 0.005 and self.crowns == 1
         thick = all(mm is None or mm > -0.05 for mm in (self.thin_mm, self.behind_mm))
         return sound and self.asked_shape and self.clean and thick and (self.off_mm is None or self.off_mm > 0.2)
 
@@ -130,7 +133,7 @@ def _outcome(graph: CaseGraph, store: MemoryStore, piece: str, jaw: str, shape: 
         why = next((f["message"] for n in graph.nodes.values() if n.manifest and n.manifest.stopped for f in n.manifest.flags), "waits")
         return BaseOutcome(jaw, shape, style, why=why)
     body: Mesh = unpack(node("assemble").good.values["body"], store.blobs)
-    scan: Mesh = unpack(node("intake").good.values["mesh"], store.blobs)
+    came, cleaned = ({v.tobytes() for v in unpack(node(s).good.values["mesh"], store.blobs).vertices_mm} for s in ("intake", "clean"))
     foot = unpack(graph.node("foot").good.values["foot"], store.blobs)[piece]
     up, origin = np.array(foot["up"]), np.array(foot["origin"])
     height = (body.vertices_mm - origin) @ up
@@ -142,7 +145,7 @@ def _outcome(graph: CaseGraph, store: MemoryStore, piece: str, jaw: str, shape: 
     codes = {f["code"] for f in node("base").manifest.flags}
     own = np.unique(body.faces[body.groups == GROUP_SCAN])
     own = own[np.abs(height[own]) < _CROWNS_MM]
-    known = {v.tobytes() for v in scan.vertices_mm}
+    points = [v.tobytes() for v in body.vertices_mm[own]]
     thin, room = None, None
     if style != "solid":
         room = next((s.mesh for s in unpack(node("hollow").good.values["solids"], store.blobs)), None)
@@ -155,7 +158,8 @@ def _outcome(graph: CaseGraph, store: MemoryStore, piece: str, jaw: str, shape: 
         parts=face_components(body)[0],
         deeper=_deeper(body),
         flat_mm=float(np.abs(foot_of[_bottom(solid, up, foot_of, low)] - low).max(initial=0.0)),
-        crowns=float(np.mean([body.vertices_mm[v].tobytes() in known for v in own])),
+        crowns=float(np.mean([p in cleaned for p in points])) if points else 1.0,
+        mended=float(np.mean([p not in came for p in points])) if points else 0.0,
         thin_mm=thin,
         clean="ragged-walls" not in codes,
         asked_shape="other-shape" not in codes,
@@ -172,14 +176,21 @@ def _bottom(body: Mesh, up: NDArray, height: NDArray, low: float) -> NDArray[np.
 
 
 def _deeper(body: Mesh) -> float:
-    """Share of the made faces 2 µm outside of which the generalised winding number (Jacobson 2013, libigl) is not 0, or inside not 1."""
-    made = np.flatnonzero((body.groups == GROUP_CUT) & (np.linalg.norm(face_normals(body), axis=1) > 0.5))
+    """Share of the made faces that are wider than a probe, 2 µm outside of which the generalised winding number (Jacobson 2013, libigl) is not 0, or inside not 1."""
+    made = np.flatnonzero((body.groups == GROUP_CUT) & (_widths(body) > 2 * _PROBE_MM))
     made = made[:: max(len(made) // 6000, 1)]
     middle, normal = body.vertices_mm[body.faces[made]].mean(1), face_normals(body)[made]
     wrong = np.zeros(len(made), bool)
-    for side, inside in ((0.002, 0.0), (-0.002, 1.0)):
+    for side, inside in ((_PROBE_MM, 0.0), (-_PROBE_MM, 1.0)):
         wrong |= np.abs(igl.fast_winding_number(body.vertices_mm, body.faces.astype(np.int64), middle + side * normal) - inside) > 0.5
     return float(wrong.mean())
+
+
+def _widths(body: Mesh) -> NDArray[np.float64]:
+    """(f,) of the circle in each face, its radius (mm)."""
+    a, b, c = (body.vertices_mm[body.faces[:, k]] for k in range(3))
+    round_ = sum(np.linalg.norm(x - y, axis=1) for x, y in ((a, b), (b, c), (c, a)))
+    return np.linalg.norm(np.cross(b - a, c - a), axis=1) / np.maximum(round_, 1e-12)
 
 
 def _between(points: Mesh, other: Mesh) -> float:

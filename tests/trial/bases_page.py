@@ -27,7 +27,7 @@ def _row(name: str, shape: str, found: list[BaseOutcome]) -> str:
     cells = (
         name, shape, f"{sum(o.good for o in found)} of {len(found)}", str(sum(o.closed and o.parts == 1 for o in made)),
         f"{1e3 * max((o.flat_mm for o in made), default=0):.1f} µm", f"{1e3 * min(thin, default=0):+.0f} µm",
-        str(sum(o.deeper > 0 for o in made)), f"{on_wall}, {under}",
+        f"{max((o.mended for o in made), default=0):.1%}", f"{on_wall}, {under}",
         f"{min(off, default=0):.2f} mm, {1e3 * min(behind, default=0):+.0f} µm", f"{base:.1f} s, {hollow:.1f} s, {label:.1f} s",
     )  # fmt: skip
     return "| " + " | ".join(cells) + " |"
@@ -35,8 +35,8 @@ def _row(name: str, shape: str, found: list[BaseOutcome]) -> str:
 
 def _what(o: BaseOutcome) -> str:
     said = [
-        (not o.closed, "not closed"), (o.parts != 1, f"{o.parts} parts"), (o.deeper >= 0.001, f"{o.deeper:.2%} of probes wrong"),
-        (o.flat_mm > 0.005, f"{o.flat_mm:.3f} mm off flat"), (o.crowns <= 0.999, f"crowns {o.crowns:.2%}"), (not o.clean, "ragged walls"),
+        (not o.closed, "not closed"), (o.parts != 1, f"{o.parts} parts"), (o.deeper > 0, f"{o.deeper:.2%} of probes wrong"),
+        (o.flat_mm > 0.005, f"{o.flat_mm:.3f} mm off flat"), (o.crowns < 1, f"crowns {o.crowns:.2%}"), (not o.clean, "ragged walls"),
         (not o.asked_shape, "another shape"), (o.thin_mm is not None and o.thin_mm <= -0.05, "too thin"),
         (o.behind_mm is not None and o.behind_mm <= -0.05, "too thin behind the label"),
         (o.off_mm is not None and o.off_mm <= 0.2, "label at the scan"),
@@ -47,13 +47,14 @@ def _what(o: BaseOutcome) -> str:
 _TEXT = """## Bases
 Both jaws of every mouth through Trim as they come, then every shape with one of {styles} styles by turns, engraved with its
 number, backs flush on half of them, edges sharp,
-bevelled, rounded and walls drafted by turns, 3 mm under the lowest point, walls of 2 mm. *Good*: watertight, one part, of the probes 2 µm
-off the made faces fewer than one in a thousand wrong by the winding number (libigl), flat to 5 µm, crowns the scan's bit for bit, walls
-nowhere more than 50 µm thinner than asked (libigl), the shape that was asked, walls under a smooth outline. *Any probe wrong*: of how
-many bodies a single one is. *Label*: how many stand on the wall and underneath; how near the letters come to the scan, and the wall
+bevelled, rounded and walls drafted by turns, 3 mm under the lowest point, walls of 2 mm. *Good*: watertight, one part, of 6,000 probes 2 µm
+off the made faces (those wide enough for one) none wrong by the winding number (libigl), flat to 5 µm, crowns those of the cleaned scan
+bit for bit, walls nowhere more than 50 µm thinner than asked (libigl), the shape that was asked, walls under a smooth outline. *Mended*:
+how much of the crowns is not the scan's as it came, at most: where it went through itself or had holes, Clean closed them and says so.
+*Label*: how many stand on the wall and underneath; how near the letters come to the scan, and the wall
 behind them less 2 mm (libigl). Times with as many at a time as there are cores.
 
-| set | shape | good | closed, whole | off flat, at most | thinnest less 2 mm | any probe wrong | label | to scan, wall behind | times |
+| set | shape | good | closed, whole | off flat, at most | thinnest less 2 mm | mended, at most | label | to scan, wall behind | times |
 |---|---|---|---|---|---|---|---|---|---|
 {rows}
 

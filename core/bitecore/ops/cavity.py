@@ -29,8 +29,8 @@ _CELL_MM = 0.4
 _ROUND_MM, _BAND = 1.0, 1.5
 # Of the blur that rounds it, cells to each side.
 _BLUR = 3
-# Less than this is no room worth having (ml).
-_LEAST_ML = 0.05
+# Less than this is no room worth having (ml); a room beside a larger one is worth its two drains only from so much on.
+_LEAST_ML, _BESIDE_ML = 0.05, 0.3
 # Corners that change the surface by less than this are left out.
 _EVEN_MM = 0.02
 # Corners stand so much farther off than asked: between them flat triangles lie nearer to the surface.
@@ -172,14 +172,14 @@ def _opened(depth: NDArray[np.float32], wall_mm: float) -> NDArray[np.float32]:
 
 
 def _kept(level: NDArray[np.float32], *, through: bool) -> NDArray[np.float32] | None:
-    """Without pockets that no drain would reach: of an open cavity all that does not come out at the floor."""
+    """Without pockets that no drain would reach: of an open cavity all that does not come out at the floor, and of any what is too small
+    for drains of its own."""
     label, count = ndimage.label(level > 0)
-    keep = np.zeros(count + 1, bool)
+    ml = np.bincount(label.ravel(), minlength=count + 1) * _CELL_MM**3 / 1000
+    ml[0] = 0.0
     if through:
-        keep[np.unique(label[:, :, 0])] = True
-    else:
-        keep = np.bincount(label.ravel(), minlength=count + 1) * _CELL_MM**3 / 1000 >= _LEAST_ML
-    keep[0] = False
+        ml[np.setdiff1d(np.arange(count + 1), label[:, :, 0])] = 0.0
+    keep = (ml >= _LEAST_ML) & ((ml >= _BESIDE_ML) | (ml >= ml.max()))
     if not keep.any():
         return None
     level = np.where(keep[label] | (label == 0), level, np.minimum(level, -np.abs(level) - np.float32(1e-3)))
