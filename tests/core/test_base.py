@@ -160,7 +160,7 @@ class CurtainTest(unittest.TestCase):
         mesh = Mesh.of(np.vstack([ring, [[0, 0, 8.5]]]), np.vstack([faces[keep], cap]))
         mesh = mend(mesh.of_faces(np.ones(mesh.triangles, bool))).mesh
         self.assertGreater(crossing_walls(mesh, border_loops(mesh)).sum(), 0)
-        free = above_curtain(mesh, slope=10.0, round_mm=0.3)
+        free, _ = above_curtain(mesh, slope=10.0, round_mm=0.3)
         self.assertEqual(crossing_walls(free, border_loops(free)).sum(), 0)
         assert_printable(self, base(mesh, up=[0, 0, 1], plan=Plan(thickness_mm=2)).body)
 

@@ -57,6 +57,13 @@ class CrossingTest(unittest.TestCase):
                     if len(hit) and np.linalg.norm(hit[0] - ends[a]) <= np.linalg.norm(ray):
                         theirs[[i, j]] = True
         np.testing.assert_array_equal(ours, theirs)
+        for first in (1, 20, 45):
+            asked = np.arange(60) >= first
+            rest = crossing_faces(soup.of_faces(~asked))
+            found = crossing_faces(soup, among=asked)
+            # All that cross are found among those asked, or among the others alone.
+            np.testing.assert_array_equal(found[asked], ours[asked])
+            np.testing.assert_array_equal(found[~asked] | rest, ours[~asked])
 
 
 class FindingsTest(unittest.TestCase):

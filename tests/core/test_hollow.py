@@ -5,6 +5,7 @@ from __future__ import annotations
 import unittest
 
 import igl
+import manifold3d
 import numpy as np
 import trimesh
 from scipy import ndimage
@@ -104,6 +105,20 @@ class BoxTest(unittest.TestCase):
 
     def test_too_thick_a_wall_leaves_no_room(self) -> None:
         self.assertIsNone(cavity(box((9, 9, 9)), wall_mm=4.0, floor_mm=2.0).mesh)
+
+    def test_a_small_room_beside_a_large_one_is_worth_no_drains(self) -> None:
+        """Two boxes on one thin plate: of the smaller 5 × 8 × 5 mm would be room, 0.2 ml at most."""
+        cube = manifold3d.Manifold.cube
+        both = cube([40, 30, 20]) + cube([13, 12, 2]).translate([39.9, 0, 0]) + cube([9, 12, 9]).translate([44, 0, 0])
+        out = both.to_mesh64()
+        body = Mesh.of(np.asarray(out.vert_properties)[:, :3], np.asarray(out.tri_verts).astype(np.int64))
+        made = cavity(body, wall_mm=2.0, floor_mm=2.0)
+        assert made.mesh is not None
+        self.assertEqual(face_components(made.mesh)[0], 1)
+        self.assertLess(made.mesh.vertices_mm[:, 0].max(), 39)
+        alone = cavity(box((9, 12, 9)), wall_mm=2.0, floor_mm=2.0)
+        assert alone.mesh is not None
+        self.assertGreater(volume_ml(alone.mesh), 0.1)
 
     def test_keeps_off_what_is_reserved(self) -> None:
         keep = Keep(np.array([20.0, 15, -1]), np.array([20.0, 15, 21]), 2.0)

@@ -148,13 +148,11 @@ def _under_outline(local: Mesh, plan: Plan) -> Made | NDArray[np.float64]:
     under = outline([local.vertices_mm[loop][:, :2] for loop in loops], gap_mm=plan.outside_mm)
     if under is None:
         return np.zeros((0, 3))
-    before = crossing_faces(local)
     places = np.zeros((0, 3))
     for drop in _DROPS:
         made = standing(local, loops, under, plan, drop)
         whole = local.plus(made.points, made.faces, GROUP_CUT)
-        cross = crossing_faces(whole)
-        cross[: len(before)] &= ~before
+        cross = crossing_faces(whole, among=np.arange(whole.triangles) >= local.triangles)
         if not cross.any():
             return made
         places = whole.vertices_mm[np.unique(whole.faces[cross])]

@@ -16,6 +16,7 @@ from scipy import ndimage
 from skimage.measure import marching_cubes
 
 from ..mesh import GROUP_CUT, Mesh
+from ..mesh.topology import edge_table
 from ..progress import QUIET, Run
 from .closest import ClosestPoints
 from .crossing import crossing_faces
@@ -246,8 +247,9 @@ def _eased(made: Mesh, skin: ClosestPoints, wall_mm: float, bottom: float) -> Me
 
 
 def _sides(made: Mesh) -> NDArray[np.int64]:
-    faces = made.faces.astype(np.int64)
-    return np.unique(np.sort(np.vstack([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1), axis=0)
+    """(k, 2) the corners of each side of a closed surface."""
+    half = np.flatnonzero(edge_table(made).twin > np.arange(3 * made.triangles))
+    return np.stack([made.faces[half // 3, half % 3], made.faces[half // 3, (half + 1) % 3]], axis=1).astype(np.int64)
 
 
 def _untangled(made: Mesh, step_mm: float) -> Mesh:

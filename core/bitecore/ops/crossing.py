@@ -99,10 +99,12 @@ def _cross(v, f, i, j):
 
 
 @nb.njit(cache=True, nogil=True)
-def _crossing(v, f, low, high, cell_low, cell, order, start, n, mask):
-    """Sweep: every triangle is held against those of its cells that come after it."""
+def _crossing(v, f, among, low, high, cell_low, cell, order, start, n, mask):
+    """Sweep: every triangle among those asked is held against those of its cells, each pair once."""
     out = np.zeros(len(f), np.bool_)
     for i in range(len(f)):
+        if not among[i]:
+            continue
         x0, y0, z0 = int((low[i, 0] - cell_low[0]) / cell), int((low[i, 1] - cell_low[1]) / cell), int((low[i, 2] - cell_low[2]) / cell)
         x1, y1, z1 = int((high[i, 0] - cell_low[0]) / cell), int((high[i, 1] - cell_low[1]) / cell), int((high[i, 2] - cell_low[2]) / cell)
         for x in range(x0, x1 + 1):
@@ -111,7 +113,7 @@ def _crossing(v, f, low, high, cell_low, cell, order, start, n, mask):
                     h = ((x * 73856093) ^ (y * 19349663) ^ (z * 83492791)) & mask
                     for k in range(start[h], start[h + 1]):
                         j = order[k]
-                        if j <= i or (out[i] and out[j]):
+                        if j == i or (j < i and among[j]) or (out[i] and out[j]):
                             continue
                         if (
                             low[j, 0] > high[i, 0] or high[j, 0] < low[i, 0] or low[j, 1] > high[i, 1]
@@ -165,14 +167,24 @@ def _boxes(v, f):
     return low, high
 
 
-def crossing_faces(mesh: Mesh) -> NDArray[np.bool_]:
-    """(m,) which triangles go through another one of the same mesh."""
-    if mesh.triangles < 2:
+def crossing_faces(mesh: Mesh, *, among: NDArray[np.bool_] | None = None) -> NDArray[np.bool_]:
+    """(m,) which triangles go through another one of the same mesh. among : (m,) of each such pair one is of these."""
+    if mesh.triangles < 2 or (among is not None and not among.any()):
         return np.zeros(mesh.triangles, bool)
-    low, high = _boxes(mesh.vertices_mm, mesh.faces)
+    faces = mesh.faces
+    low, high = _boxes(mesh.vertices_mm, faces)
+    asked = np.ones(len(faces), bool) if among is None else among
+    # What lies beyond all of those has no part in it.
+    near = (low <= high[asked].max(0)).all(1) & (high >= low[asked].min(0)).all(1)
+    out = np.zeros(len(faces), bool)
+    out[near] = _found(mesh.vertices_mm, faces[near], asked[near], low[near], high[near])
+    return out
+
+
+def _found(points: NDArray, faces: NDArray, asked: NDArray, low: NDArray, high: NDArray) -> NDArray[np.bool_]:
     wide = np.maximum(np.maximum(high[:, 0] - low[:, 0], high[:, 1] - low[:, 1]), high[:, 2] - low[:, 2])
     cell = max(float(np.median(wide)) * _CELL_OF_EDGE, float(wide.max()) / 60, 1e-6)
-    size = 1 << int(np.ceil(np.log2(max(mesh.triangles, 16))))
+    size = 1 << int(np.ceil(np.log2(max(len(faces), 16))))
     origin = low.min(0) - 1e-3
     order, start = _hashed(low, high, origin, cell, size - 1)
-    return _crossing(mesh.vertices_mm, mesh.faces, low, high, origin, cell, order, start, size, size - 1)
+    return _crossing(points, faces, asked, low, high, origin, cell, order, start, size, size - 1)

@@ -77,11 +77,8 @@ def curtain_over(points: NDArray, *, slope: float, round_mm: float) -> Curtain:
     return Curtain(low, _CELL_MM, np.maximum(wide, height))
 
 
-def above_curtain(local: Mesh, *, slope: float, round_mm: float, even: bool = True) -> Mesh:
-    """What of an open mesh (z up) lies above the curtain over its own border; its new border lies on it.
-
-    even : smooth the fine zigzag of the new border too, for walls that are pleasant to look at.
-    """
+def above_curtain(local: Mesh, *, slope: float, round_mm: float) -> tuple[Mesh, Curtain]:
+    """(what of an open mesh (z up) lies above the curtain over its own border, the curtain); the new border lies on it."""
     curtain = curtain_over(border_points(local), slope=slope, round_mm=round_mm)
     value = local.vertices_mm[:, 2] - curtain.at(local.vertices_mm)
     near = np.abs(value) < _SNAP_MM
@@ -90,12 +87,11 @@ def above_curtain(local: Mesh, *, slope: float, round_mm: float, even: bool = Tr
     value[near] = 0.0
     kept = clip(local.with_vertices(vertices), value, exactly=curtain).mesh
     if kept.triangles == 0:
-        return kept
-    whole = split_bow_ties(largest_piece(kept))[0]
-    return _evened(whole, curtain) if even else whole
+        return kept, curtain
+    return split_bow_ties(largest_piece(kept))[0], curtain
 
 
-def _evened(mesh: Mesh, curtain: Curtain) -> Mesh:
+def evened(mesh: Mesh, curtain: Curtain) -> Mesh:
     """The border with its fine zigzag smoothed out in the plan and laid on the curtain again, so that walls are even."""
     vertices = mesh.vertices_mm.copy()
     for loop in border_loops(mesh):

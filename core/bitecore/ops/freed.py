@@ -15,7 +15,7 @@ from ..errors import StepFailed
 from ..mesh import Mesh, border_loops
 from ..progress import Run
 from .border import border_points
-from .curtain import above_curtain
+from .curtain import above_curtain, evened
 from .mend import largest_piece
 from .walls import crossing_walls
 
@@ -52,11 +52,12 @@ def freed(local: Mesh, run: Run) -> Mesh:
 
 def _cut_back(local: Mesh, slope: float, round_mm: float) -> tuple[Mesh, NDArray[np.float64]]:
     """(what lies above this curtain, (k, 3) where walls under its border would cross), the border evened where that will do."""
+    above, curtain = above_curtain(local, slope=slope, round_mm=round_mm)
+    if above.triangles == 0:
+        raise StepFailed("Nothing is left of the surface once its border is cut back.", code="nothing-left")
     tried = []
-    for even in (True, False):
-        freed = above_curtain(local, slope=slope, round_mm=round_mm, even=even)
-        if freed.triangles == 0:
-            raise StepFailed("Nothing is left of the surface once its border is cut back.", code="nothing-left")
+    for make in (lambda: evened(above, curtain), lambda: above):
+        freed = make()
         loops = border_loops(freed)
         bad = crossing_walls(freed, loops)
         tried.append((freed, freed.vertices_mm[np.concatenate(loops)[bad]]))

@@ -116,7 +116,10 @@ def crossing_walls(local: Mesh, loops: list[NDArray]) -> NDArray[np.bool_]:
     vertex = np.concatenate(loops)
     follow = follow_of(loops)
     top = np.ascontiguousarray(local.vertices_mm[vertex])
-    tri = np.ascontiguousarray(local.vertices_mm[local.faces])
+    # No wall meets what lies above every border.
+    low = local.vertices_mm[:, 2] <= top[:, 2].max()
+    faces = local.faces[low[local.faces].any(1)]
+    tri = np.ascontiguousarray(local.vertices_mm[faces])
     cell = 0.6
     origin = local.vertices_mm.min(0)[:2] - 0.5
     count = ((local.vertices_mm.max(0)[:2] - origin) / cell).astype(int) + 2
@@ -125,4 +128,4 @@ def crossing_walls(local: Mesh, loops: list[NDArray]) -> NDArray[np.bool_]:
     seg = bins(np.ascontiguousarray(low), np.ascontiguousarray(high), origin, cell, nx, ny)
     a, b, c = tri[:, 0, :2], tri[:, 1, :2], tri[:, 2, :2]
     box = bins(np.minimum(np.minimum(a, b), c), np.maximum(np.maximum(a, b), c), origin, cell, nx, ny)
-    return _bad_walls(top, follow, vertex, vertex[follow], tri, local.faces, *seg, *box, origin, cell, ny)
+    return _bad_walls(top, follow, vertex, vertex[follow], tri, faces, *seg, *box, origin, cell, ny)
