@@ -176,7 +176,8 @@ def _bottom(body: Mesh, up: NDArray, height: NDArray, low: float) -> NDArray[np.
 
 
 def _deeper(body: Mesh) -> float:
-    """Share of the made faces that are wider than a probe, 2 µm outside of which the generalised winding number (Jacobson 2013, libigl) is not 0, or inside not 1."""
+    """Share of the made faces that are wider than a probe, 2 µm outside of which the generalised winding number (Jacobson 2013, libigl)
+    is not 0, or inside not 1."""
     made = np.flatnonzero((body.groups == GROUP_CUT) & (_widths(body) > 2 * _PROBE_MM))
     made = made[:: max(len(made) // 6000, 1)]
     middle, normal = body.vertices_mm[body.faces[made]].mean(1), face_normals(body)[made]

@@ -55,15 +55,14 @@ def _cut_back(local: Mesh, slope: float, round_mm: float) -> tuple[Mesh, NDArray
     above, curtain = above_curtain(local, slope=slope, round_mm=round_mm)
     if above.triangles == 0:
         raise StepFailed("Nothing is left of the surface once its border is cut back.", code="nothing-left")
-    tried = []
-    for make in (lambda: evened(above, curtain), lambda: above):
-        freed = make()
-        loops = border_loops(freed)
-        bad = crossing_walls(freed, loops)
-        tried.append((freed, freed.vertices_mm[np.concatenate(loops)[bad]]))
-        if not bad.any():
-            break
-    return min(tried, key=lambda each: len(each[1]))
+    tried = _with_crossings(evened(above, curtain))
+    return tried if not len(tried[1]) else min(tried, _with_crossings(above), key=lambda each: len(each[1]))
+
+
+def _with_crossings(surface: Mesh) -> tuple[Mesh, NDArray[np.float64]]:
+    loops = border_loops(surface)
+    bad = crossing_walls(surface, loops)
+    return surface, surface.vertices_mm[np.concatenate(loops)[bad]]
 
 
 def nibbled(local: Mesh, at: NDArray[np.float64]) -> Mesh | None:
