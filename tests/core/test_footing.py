@@ -17,6 +17,7 @@ from bitecore.ops.land import flat, squared
 from bitecore.ops.notch import DEEP_MM, HIGH_MM, WIDE_MM, notch
 from bitecore.ops.rings import crossed, holds, offset, signed_area
 from bitecore.ops.shelf import blended
+from bitecore.ops.terrace import carried_out, gentle
 from bitecore.ops.upright import Plan
 from bitecore.runsheet import CASE, MemoryStore, evaluate
 from demo.variants import closed_model
@@ -56,6 +57,18 @@ class RingsTest(unittest.TestCase):
         self.assertTrue(crossed([offset(circle(3), -4.0)[[0, 80, 40, 160]]]).any())
         inside = holds([circle(8), circle(5)[::-1]], np.array([[6.5, 0.1], [0, 0], [9, 0]]))
         self.assertEqual(inside.tolist(), [True, False, False])
+
+    def test_a_top_is_gentle_and_never_too_high(self) -> None:
+        angle = np.arange(400) / 400 * 2 * np.pi
+        ring = 40 * np.c_[np.cos(angle), np.sin(angle)]
+        np.testing.assert_allclose(gentle([ring, 0.5 * ring], np.full(800, 3.0)), 3.0)
+        rough = np.where(np.abs(angle - 3) < 0.2, 1.0, 4.0) + np.random.default_rng(0).uniform(0, 0.5, 400)
+        even = gentle([ring], rough)
+        self.assertLess((even - rough).max(), 1e-9)
+        # Over 0.63 mm from corner to corner a step of 3 mm is spread over 8 mm and more.
+        self.assertLess(np.abs(np.diff(even)).max(), 3.5 * 0.63 / 8 * 1.5)
+        out = carried_out(1.2 * ring, ring, even)
+        self.assertLess((out - even).max(), 0.2)
 
     def test_a_blend_is_even(self) -> None:
         """What is uneven along one ring is gone before it comes to the other (a harmonic decays within its own wave length)."""
@@ -198,6 +211,29 @@ class JawTest(unittest.TestCase):
         for x, y in ((0, 1), (0.766044, 0.642788), (-0.766044, 0.642788), (0.906308, -0.422618), (-0.906308, -0.422618)):
             reach = [float((body.vertices_mm[:, :2] @ [x, y]).max()) for body in bodies.values()]
             self.assertLess(np.ptp(reach), 0.005, (x, y))
+
+    def test_the_top_of_a_study_base_follows_the_border(self) -> None:
+        """Common practice, no source: the base of a study model goes up to where the gum ends, and its top is even."""
+        _, bodies = self.based(shape="squared", thickness_mm=4.0)
+        for jaw, body in bodies.items():
+            up = 1.0 if jaw == "lower" else -1.0
+            points = body.vertices_mm * [1, 1, up]
+            walls = np.unique(body.faces[body.groups == GROUP_CUT])
+            land = points[walls][ConvexHull(points[walls][:, :2]).vertices]
+            outline = np.vstack([land, land[:1]])
+            # The highest corner on each millimetre of the outline: the edge between walls and top.
+            run = np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(outline[:, :2], axis=0), axis=1))]
+            at = np.arange(0, run[-1], 1.0)
+            ring = np.c_[np.interp(at, run, outline[:, 0]), np.interp(at, run, outline[:, 1])]
+            near = cKDTree(points[walls][:, :2]).query_ball_point(ring, 1.5)
+            rim = np.array([points[walls][k][:, 2].max() for k in near])
+            scan = points[np.unique(body.faces[body.groups == GROUP_SCAN])]
+            border = np.array([scan[np.linalg.norm(scan[:, :2] - p, axis=1) < 16, 2].min(initial=np.inf) for p in ring])
+            seen = np.isfinite(border)
+            self.assertGreater(seen.sum(), 60, jaw)
+            self.assertLess((rim - border)[seen].max(), 1.5, jaw)
+            self.assertGreater(np.median((rim - border)[seen]), -3.0, jaw)
+            self.assertLess(np.abs(np.diff(rim)).max(), 0.8, jaw)
 
     def test_horseshoes_are_flush_at_the_back(self) -> None:
         _, bodies = self.based(flush=True, thickness_mm=3.0, brace=True)

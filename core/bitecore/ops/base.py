@@ -149,8 +149,9 @@ def _under_outline(local: Mesh, plan: Plan) -> Made | NDArray[np.float64]:
     if under is None:
         return np.zeros((0, 3))
     places = np.zeros((0, 3))
-    for drop in _DROPS:
-        made = standing(local, loops, under, plan, drop)
+    # A land that rises meets what hangs over sooner than one that lies low.
+    for drop, rises in ((drop, rises) for rises in ((True, False) if plan.rises else (False,)) for drop in _DROPS):
+        made = standing(local, loops, under, replace(plan, rises=rises), drop)
         whole = local.plus(made.points, made.faces, GROUP_CUT)
         cross = crossing_faces(whole, among=np.arange(whole.triangles) >= local.triangles)
         if not cross.any():

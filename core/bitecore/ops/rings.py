@@ -38,6 +38,15 @@ def offset(ring: NDArray[np.float64], by: float | NDArray[np.float64]) -> NDArra
     return ring + share * np.asarray(by, np.float64).reshape(-1, 1)
 
 
+def finer(ring: NDArray[np.float64], step: float) -> NDArray[np.float64]:
+    """With corners along its sides, so that none is longer than `step`."""
+    after = np.roll(ring, -1, axis=0)
+    count = np.maximum(np.ceil(np.linalg.norm(after - ring, axis=1) / step).astype(int), 1)
+    first = np.repeat(np.arange(len(ring)), count)
+    share = (np.arange(len(first)) - np.repeat(np.cumsum(count) - count, count)) / count[first]
+    return ring[first] + share[:, None] * (after - ring)[first]
+
+
 @nb.njit(cache=True)
 def _side(p, q, r):
     return (q[0] - p[0]) * (r[1] - p[1]) - (q[1] - p[1]) * (r[0] - p[0])

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numba as nb
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
+from scipy.sparse import coo_matrix, diags
 from scipy.sparse.linalg import spsolve
 
 from .clip import triangulate
@@ -15,6 +15,7 @@ from .clip import triangulate
 _ROUNDS = 40
 # Sides within a shelf are halved down to this; so often.
 _LONG_MM, _HALVINGS = 0.6, 4
+_LEAST_WEIGHT = 1e-3
 
 
 @nb.njit(cache=True)
@@ -76,14 +77,14 @@ class Blend:
     faces: NDArray[np.int64]
 
 
-def blended(rings: list[NDArray[np.float64]]) -> Blend:
+def blended(rings: list[NDArray[np.float64]], *, long_mm: float = _LONG_MM) -> Blend:
     """Between rings (k, 3) over the plan: with corners of its own, each as high as the mean of its neighbours, so that what is uneven
-    along one ring is gone before it comes to the other."""
+    along one ring is gone before it comes to the other. Level ones need none. long_mm : of sides, at most."""
     points = np.vstack(rings)
     faces = shelf([ring[:, :2] for ring in rings])
     fixed = len(points)
-    for _ in range(_HALVINGS):
-        points, faces, done = _halved(points, faces)
+    for _ in range(_HALVINGS if np.ptp(points[:, 2]) > 0 else 0):
+        points, faces, done = _halved(points, faces, long_mm)
         _flipped(np.ascontiguousarray(points[:, :2]), faces, _ROUNDS)
         if done:
             break
@@ -91,7 +92,7 @@ def blended(rings: list[NDArray[np.float64]]) -> Blend:
     return Blend(points[fixed:], faces)
 
 
-def _halved(points: NDArray, faces: NDArray) -> tuple[NDArray, NDArray, bool]:
+def _halved(points: NDArray, faces: NDArray, long_mm: float) -> tuple[NDArray, NDArray, bool]:
     """(points, faces, was nothing halved?): every side between two triangles that is the longest of both, and too long, halved."""
     ends = np.stack([faces, np.roll(faces, -1, axis=1)], -1)
     long = np.linalg.norm(points[ends[..., 0], :2] - points[ends[..., 1], :2], axis=2)
@@ -102,7 +103,7 @@ def _halved(points: NDArray, faces: NDArray) -> tuple[NDArray, NDArray, bool]:
     order = np.lexsort((side[:, 1], side[:, 0]))
     pairs = order[np.searchsorted(np.arange(len(order)), np.r_[0, np.cumsum(count)[:-1]])]
     second = order[np.minimum(np.r_[0, np.cumsum(count)[:-1]] + 1, len(order) - 1)]
-    good = (count == 2) & (long[row, longest][first] > _LONG_MM)
+    good = (count == 2) & (long[row, longest][first] > long_mm)
     if not good.any():
         return points, faces, True
     new = len(points) + np.arange(int(good.sum()))
@@ -117,17 +118,25 @@ def _halved(points: NDArray, faces: NDArray) -> tuple[NDArray, NDArray, bool]:
 
 
 def _even_heights(points: NDArray, faces: NDArray, fixed: int) -> NDArray[np.float64]:
-    """(n - fixed,) heights of the free corners: each the mean of its neighbours', the nearer ones the more."""
-    sides = np.unique(np.sort(np.vstack([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1), axis=0)
-    weight = 1 / np.maximum(np.linalg.norm(points[sides[:, 0], :2] - points[sides[:, 1], :2], axis=1), 0.02)
-    i, j = np.r_[sides[:, 0], sides[:, 1]], np.r_[sides[:, 1], sides[:, 0]]
-    w = np.r_[weight, weight]
-    free = i >= fixed
+    """(n - fixed,) heights of the free corners: harmonic over the plan (weights of cotangents: Pinkall and Polthier, Computing discrete
+    minimal surfaces, 1993)."""
     count = len(points) - fixed
     if count == 0:
         return np.zeros(0)
-    total = np.bincount(i[free] - fixed, w[free], count)
-    inner = free & (j >= fixed)
-    matrix = coo_matrix((np.r_[total, -w[inner]], (np.r_[np.arange(count), i[inner] - fixed], np.r_[np.arange(count), j[inner] - fixed])))
-    given = free & (j < fixed)
-    return spsolve(matrix.tocsc(), np.bincount(i[given] - fixed, w[given] * points[j[given], 2], count))
+    i, j, w = [], [], []
+    for k in range(3):
+        a, b, c = (faces[:, (k + turn) % 3] for turn in range(3))
+        to_a, to_b = points[a, :2] - points[c, :2], points[b, :2] - points[c, :2]
+        over = np.abs(to_a[:, 0] * to_b[:, 1] - to_a[:, 1] * to_b[:, 0])
+        cot = (to_a * to_b).sum(1) / np.maximum(over, 1e-6)
+        i += [a, b]
+        j += [b, a]
+        # In a flat triangle the cotangents are all there is of it.
+        w += [np.clip(cot, -1e3, 1e3)] * 2
+    sides = coo_matrix((np.concatenate(w), (np.concatenate(i), np.concatenate(j))), shape=(len(points), len(points))).tocsr()
+    # Where an edge could not be turned its weight is below nought, and heights would go beyond those of the rings.
+    sides.data = np.maximum(sides.data, _LEAST_WEIGHT)
+    free = sides[fixed:]
+    total = np.asarray(free.sum(1)).ravel()
+    matrix = diags(total) - free[:, fixed:]
+    return spsolve(matrix.tocsc(), free[:, :fixed] @ points[:fixed, 2])

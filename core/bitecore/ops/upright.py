@@ -11,8 +11,9 @@ from numpy.typing import NDArray
 from ..mesh import Mesh, used_vertices
 from .footing import Footing, braced, carried_back, middle_closed, on_land, plain
 from .outline import Outline
-from .rings import crossed, offset
+from .rings import crossed, finer, offset
 from .shelf import blended, shelf
+from .terrace import carried_out, gentle
 
 # A wall is so tall at least, a terrace so thick, and so far under the lowest place of a wall's top.
 _LEAST_WALL_MM = 0.3
@@ -22,6 +23,8 @@ LEAST_MM = 1.0
 # A rounded edge goes in so many steps; an edge takes so much of a wall's height at most.
 _ROUND_STEPS, _EDGE_SHARE = 5, 0.6
 
+# Corners along the sides of a land, and the sides of triangles on its top.
+_SIDE_MM = 1.2
 # A land that does not hold the walls is made so much larger.
 _GROWN_MM = (0.0, 0.5, 1.0, 2.0, 4.0)
 
@@ -38,6 +41,7 @@ class Plan:
     outside_mm   : from the border to the outline of the walls, at least
     shape        : walls alone; with the middle closed; or on an outline of its own, `land` (k, 2), counter-clockwise seen against
                    `up`, x and y as in frame_of(up, front)
+    rises        : a land's top is as high as the border near it allows, and follows it gently; else level, as low as all of it asks
     back_mm      : where the ends reach to, along that y
     """
 
@@ -46,6 +50,7 @@ class Plan:
     outside_mm: float = 0.25
     shape: Shape = "horseshoe"
     land: NDArray[np.float64] | None = None
+    rises: bool = False
     back_mm: float | None = None
     brace: bool = False
     draft_deg: float = 0.0
@@ -96,23 +101,28 @@ def standing(local: Mesh, loops: list[NDArray], under: Outline, plan: Plan, drop
     border = np.concatenate(loops).astype(np.int64)
     top = np.concatenate(under.tops(local.vertices_mm[border], drop=drop))
     draft, without = _draft(under.rings, top, plan)
-    terrace = float(top.min()) - _LEAST_WALL_MM
     made = Made(floor_of(lowest_of(local), plan), first=len(local.vertices_mm))
-    footing = plain([offset(ring, draft * (float(top.max()) - terrace)) for ring in under.rings])
+    rises = plan.rises and plan.shape == "land"
+    terrace = (gentle(under.rings, top) if rises else np.full(len(top), top.min())) - _LEAST_WALL_MM
+    footing = plain(_moved(under.rings, draft * (float(top.max()) - terrace)))
     inset = plan.edge_mm if plan.edge != "sharp" and plan.shape == "land" else 0.0
     footing, missing = _with_terraces(footing, plan, inset)
     if footing.terraces:
         if plan.floor_mm is None:
-            made.floor = min(made.floor, terrace - TERRACE_MM)
-        terrace = max(terrace, made.floor + TERRACE_MM)
-        top = np.maximum(top, terrace + _LEAST_WALL_MM)
-    else:
-        top = np.maximum(top, made.floor + _LEAST_WALL_MM)
+            made.floor = min(made.floor, float(terrace.min()) - TERRACE_MM)
+        terrace = np.maximum(terrace, made.floor + TERRACE_MM)
+    top = np.maximum(top, (terrace if footing.terraces else made.floor) + _LEAST_WALL_MM)
     made.without = (*without, *missing)
     made.outline = tuple(under.rings)
     upper = _shelf(made, local, loops, under.rings, top, draft)
-    _walls(made, _feet(made, footing, upper, (top, terrace), under.rings), draft, plan, inset if footing.terraces else 0.0)
+    feet = _on_terraces(made, footing, upper, terrace, draft) if footing.terraces else _straight(upper, top, under.rings)
+    _walls(made, feet, draft, plan, inset if footing.terraces else 0.0)
     return made
+
+
+def _moved(rings: list[NDArray], by: NDArray) -> list[NDArray[np.float64]]:
+    """Each corner carried out by so much of its own."""
+    return [offset(ring, each) for ring, each in zip(rings, np.split(by, np.cumsum([len(r) for r in rings])[:-1]), strict=True)]
 
 
 def _draft(rings: list[NDArray], top: NDArray, plan: Plan) -> tuple[float, tuple[str, ...]]:
@@ -138,7 +148,7 @@ def _with_terraces(footing: Footing, plan: Plan, inset: float) -> tuple[Footing,
     if plan.shape == "closed":
         footing = took(middle_closed(footing), "shape")
     elif plan.shape == "land" and plan.land is not None:
-        grown = (on_land(footing, offset(plan.land, more - inset)) for more in _GROWN_MM)
+        grown = (on_land(footing, finer(offset(plan.land, more - inset), _SIDE_MM)) for more in _GROWN_MM)
         return took(next((made for made in grown if made is not None), None), "shape"), tuple(without)
     elif plan.brace:
         footing = took(braced(footing), "brace")
@@ -164,47 +174,58 @@ def _shelf(made: Made, local: Mesh, loops: list[NDArray], rings: list[NDArray], 
 
 @dataclass(frozen=True)
 class _Feet:
-    """Rings from which the walls go down: their plans where they are `high`, the numbers of their corners, the least height of these."""
+    """Rings from which the walls go down: their plans where these are at `at`, the numbers of their corners, the heights of these."""
 
     plans: list[NDArray[np.float64]]
     number: NDArray[np.int64]
-    high: float
-    least: float
+    at: float
+    heights: NDArray[np.float64]
 
 
-def _feet(made: Made, footing: Footing, upper: NDArray, heights: tuple[NDArray, float], rings: list[NDArray]) -> _Feet:
-    """Where there are terraces, walls come down to their level, and go on from round all of it."""
-    top, terrace = heights
-    if not footing.terraces:
-        return _Feet(rings, upper, float(top.max()), float(top.min()))
-    number = made.add(np.c_[footing.points, np.full(len(footing.points), terrace)])
-    made.wall(upper, number[: len(upper)], footing.loops())
-    for region in footing.terraces:
-        flat = shelf([footing.points[loop] for loop in region])
-        made.close(np.concatenate([number[loop] for loop in region])[flat])
+def _straight(upper: NDArray, top: NDArray, rings: list[NDArray]) -> _Feet:
+    return _Feet(rings, upper, float(top.max()), top)
+
+
+def _on_terraces(made: Made, footing: Footing, upper: NDArray, terrace: NDArray, draft: float) -> _Feet:
+    """Walls come down to their terraces, and go on from round all of it. terrace : (n,) its height at the corners of the rings; where it
+    goes on to corners of its own, it is there as high as near the rings."""
+    points, at = footing.points, float(terrace.min())
+    own = len(terrace)
+    heights = np.r_[terrace, np.full(len(points) - own, at)]
     loops = footing.foot()
-    return _Feet([footing.points[loop] for loop in loops], np.concatenate([number[loop] for loop in loops]), terrace, terrace)
+    plans = [points[loop] for loop in loops]
+    if np.ptp(terrace) > 0:
+        for loop in loops:
+            heights[loop] = carried_out(points[loop], points[:own], terrace)
+            points[loop] = offset(points[loop], draft * (at - heights[loop]))
+    number = made.add(np.c_[points, heights])
+    made.wall(upper, number[:own], footing.loops())
+    for region in footing.terraces:
+        blend = blended([np.c_[points, heights][loop] for loop in region], long_mm=_SIDE_MM)
+        made.close(np.concatenate([*(number[loop] for loop in region), made.add(blend.more)])[blend.faces])
+    order = np.concatenate(loops)
+    return _Feet(plans, number[order], at, heights[order])
 
 
 def _walls(made: Made, feet: _Feet, draft: float, plan: Plan, inset: float) -> None:
-    """inset : by so much a land's flat top is smaller than its walls, for the edge round it."""
-    plans, high = feet.plans, feet.high
+    """inset : by so much a land's top is smaller than its walls, for the edge round it."""
     asked = plan.edge_mm if plan.edge != "sharp" else 0.0
-    edge = min(asked, (feet.least - made.floor) * _EDGE_SHARE * (0.5 if inset else 1.0))
-    low = _edge_that_fits([offset(ring, draft * (high - made.floor) + inset) for ring in plans], edge)
+    edge = min(asked, (float(feet.heights.min()) - made.floor) * _EDGE_SHARE * (0.5 if inset else 1.0))
+    foot = [offset(ring, draft * (feet.at - made.floor) + inset) for ring in feet.plans]
+    low = _edge_that_fits(foot, edge)
     made.without += ("edge",) if asked > 0 and low == 0 else ()
     levels = []
     if inset:
-        levels += [(high - fall * edge / inset, inset - back) for fall, back in edge_profile(plan.edge, inset)[1:]]
-    levels += [(made.floor + fall, inset - back) for fall, back in edge_profile(plan.edge, low)[::-1]]
-    cuts = np.cumsum([len(p) for p in plans])[:-1]
+        levels += [(feet.heights - fall * edge / inset, inset - back) for fall, back in edge_profile(plan.edge, inset)[1:]]
+    levels += [(np.full(len(feet.number), made.floor + fall), inset - back) for fall, back in edge_profile(plan.edge, low)[::-1]]
+    cuts = np.cumsum([len(p) for p in feet.plans])[:-1]
     rows, above = np.split(np.arange(len(feet.number)), cuts), feet.number
     for z, more in levels:
-        corners = np.vstack([offset(ring, draft * (high - z) + more) for ring in plans])
-        below = made.add(np.c_[corners, np.full(len(corners), z)])
+        corners = np.vstack(_moved(feet.plans, draft * (feet.at - z) + more))
+        below = made.add(np.c_[corners, z])
         made.wall(above, below, rows)
         above = below
-    made.foot, made.draft, made.edge_mm = tuple(offset(ring, draft * (high - made.floor) + inset) for ring in plans), draft, low
+    made.foot, made.draft, made.edge_mm = tuple(foot), draft, low
     flat = np.split(made.points[above - made.first][:, :2], cuts)
     made.close(above[shelf(flat)][:, ::-1])
 

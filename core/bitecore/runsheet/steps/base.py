@@ -87,6 +87,7 @@ def apply(inputs: Inputs, settings: BaseSettings, run: Run) -> StepResult:
         outside_mm=settings.outside_mm,
         shape="land" if foot["land"] else "closed" if settings.shape == "closed" else "horseshoe",
         land=np.array(foot["land"]) if foot["land"] else None,
+        rises=settings.shape == "squared",
         back_mm=foot["back_mm"],
         brace=settings.brace and settings.shape == "horseshoe",
         draft_deg=settings.draft_deg,
@@ -248,7 +249,7 @@ STEP = Step(
     name="base",
     title="Base",
     number=5,
-    version=6,
+    version=7,
     over=JAWS,
     settings=BaseSettings,
     needs={
