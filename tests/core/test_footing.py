@@ -290,6 +290,14 @@ class JawTest(unittest.TestCase):
             height = body.vertices_mm @ np.array(feet[piece]["up"])
             self.assertGreater((height < height.min() + 0.005).sum(), 200)
 
+    def test_a_gap_counts_along_the_occlusal_plane_alone(self) -> None:
+        graph, _ = self.based(parallel="own", height="gap")
+        flags = self.flags(graph, "own-height")
+        self.assertEqual(len(flags), 2)
+        self.assertEqual(flags[0]["fix"]["values"], {"parallel": "occlusal"})
+        graph, _ = self.based(parallel="own")
+        self.assertEqual(self.flags(graph, "own-height"), [])
+
     def test_pins_ask_for_parallel_bases(self) -> None:
         settings = {"base": {"*": {"parallel": "own"}}, "articulate": {"*": {"style": "pins"}}}
         graph = evaluate(self.document.model_copy(update={"settings": settings}), CASE, self.store, until="articulate").graph

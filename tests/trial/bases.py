@@ -39,10 +39,12 @@ class BaseOutcome:
 
     closed    : watertight, manifold, outward
     parts     : of the surface; a closed cavity has one of its own before its drains
-    deeper    : share of probes 2 µm off the faces that lie wrong by the winding number (libigl), of faces that are not the scan's and are
-                wide enough for them: off slivers near an edge a probe lies beyond the next face
+    deeper    : share of probes 2 µm off the faces where the body lies in itself by the winding number (libigl): it is neither 0 nor 1; of
+                faces that are not the scan's and are wide enough for them: off slivers near an edge a probe lies beyond the next face
+    wrong     : share of them that are not outside, or not inside: beyond the next face of an edge thinner than 2 µm, if that is not more
     flat_mm   : how far the underside is off its plane
-    crowns    : share of the scan's vertices within 4 mm of the occlusal plane that are those of the cleaned scan, bit for bit
+    crowns    : share of the scan's vertices within 4 mm of the occlusal plane that are those of the cleaned scan, bit for bit; without
+                those on the line along which it was cut
     mended    : share of them that is not the scan's as it came: folds and holes closed by Clean
     thin_mm   : of a hollow one, the thinnest wall between the cavity's and the body's corners (libigl), less what was asked
     shape     : it has the shape that was asked
@@ -58,6 +60,7 @@ class BaseOutcome:
     closed: bool = False
     parts: int = 0
     deeper: float = 0.0
+    wrong: float = 0.0
     flat_mm: float = 0.0
     crowns: float = 0.0
     mended: float = 0.0
@@ -71,7 +74,7 @@ class BaseOutcome:
 
     @property
     def good(self) -> bool:
-        sound = self.closed and self.parts == 1 and self.deeper == 0 and self.flat_mm <= 0.005 and self.crowns == 1
+        sound = self.closed and self.parts == 1 and self.deeper == 0 and self.wrong < 0.001 and self.flat_mm <= 0.005 and self.crowns == 1
         thick = all(mm is None or mm > -0.05 for mm in (self.thin_mm, self.behind_mm))
         return sound and self.asked_shape and self.clean and thick and (self.off_mm is None or self.off_mm > 0.2)
 
@@ -143,7 +146,8 @@ def _outcome(graph: CaseGraph, store: MemoryStore, piece: str, jaw: str, shape: 
     low = float(foot_of.min())
     check = check_solid(body)
     codes = {f["code"] for f in node("base").manifest.flags}
-    own = np.unique(body.faces[body.groups == GROUP_SCAN])
+    # The line along which it was cut is new.
+    own = np.setdiff1d(body.faces[body.groups == GROUP_SCAN], body.faces[body.groups == GROUP_CUT])
     own = own[np.abs(height[own]) < _CROWNS_MM]
     points = [v.tobytes() for v in body.vertices_mm[own]]
     thin, room = None, None
@@ -152,11 +156,12 @@ def _outcome(graph: CaseGraph, store: MemoryStore, piece: str, jaw: str, shape: 
         thin = None if room is None else _thinnest(unpack(node("base").good.values["body"], store.blobs), room, up, style) - WALL_MM
     letters = next((s.mesh for s in unpack(node("label").good.values["solids"], store.blobs)), None)
     label = next((each["where"] for each in node("label").json("labels")), "nowhere")
+    deeper, wrong = _probed(body)
     return BaseOutcome(
         jaw, shape, style,
         closed=not (check.open_edges or check.crowded_edges or check.turned_edges),
         parts=face_components(body)[0],
-        deeper=_deeper(body),
+        deeper=deeper, wrong=wrong,
         flat_mm=float(np.abs(foot_of[_bottom(solid, up, foot_of, low)] - low).max(initial=0.0)),
         crowns=float(np.mean([p in cleaned for p in points])) if points else 1.0,
         mended=float(np.mean([p not in came for p in points])) if points else 0.0,
@@ -175,16 +180,18 @@ def _bottom(body: Mesh, up: NDArray, height: NDArray, low: float) -> NDArray[np.
     return np.unique(body.faces[faces])
 
 
-def _deeper(body: Mesh) -> float:
-    """Share of the made faces that are wider than a probe, 2 µm outside of which the generalised winding number (Jacobson 2013, libigl)
-    is not 0, or inside not 1."""
+def _probed(body: Mesh) -> tuple[float, float]:
+    """(share of the made faces, wider than a probe, beside which the generalised winding number (Jacobson 2013, libigl) 2 µm off is neither
+    0 nor 1; share of them where it is not 0 outside, or not 1 inside)."""
     made = np.flatnonzero((body.groups == GROUP_CUT) & (_widths(body) > 2 * _PROBE_MM))
     made = made[:: max(len(made) // 6000, 1)]
     middle, normal = body.vertices_mm[body.faces[made]].mean(1), face_normals(body)[made]
-    wrong = np.zeros(len(made), bool)
+    deeper, wrong = np.zeros(len(made), bool), np.zeros(len(made), bool)
     for side, inside in ((_PROBE_MM, 0.0), (-_PROBE_MM, 1.0)):
-        wrong |= np.abs(igl.fast_winding_number(body.vertices_mm, body.faces.astype(np.int64), middle + side * normal) - inside) > 0.5
-    return float(wrong.mean())
+        turns = igl.fast_winding_number(body.vertices_mm, body.faces.astype(np.int64), middle + side * normal)
+        deeper |= np.abs(turns - 0.5) > 1.0
+        wrong |= np.abs(turns - inside) > 0.5
+    return float(deeper.mean()), float(wrong.mean())
 
 
 def _widths(body: Mesh) -> NDArray[np.float64]:

@@ -35,7 +35,8 @@ def _row(name: str, shape: str, found: list[BaseOutcome]) -> str:
 
 def _what(o: BaseOutcome) -> str:
     said = [
-        (not o.closed, "not closed"), (o.parts != 1, f"{o.parts} parts"), (o.deeper > 0, f"{o.deeper:.2%} of probes wrong"),
+        (not o.closed, "not closed"), (o.parts != 1, f"{o.parts} parts"), (o.deeper > 0, f"{o.deeper:.2%} in itself"),
+        (o.wrong >= 0.001, f"{o.wrong:.2%} of probes wrong"),
         (o.flat_mm > 0.005, f"{o.flat_mm:.3f} mm off flat"), (o.crowns < 1, f"crowns {o.crowns:.2%}"), (not o.clean, "ragged walls"),
         (not o.asked_shape, "another shape"), (o.thin_mm is not None and o.thin_mm <= -0.05, "too thin"),
         (o.behind_mm is not None and o.behind_mm <= -0.05, "too thin behind the label"),
@@ -48,7 +49,8 @@ _TEXT = """## Bases
 Both jaws of every mouth through Trim as they come, then every shape with one of {styles} styles by turns, engraved with its
 number, backs flush on half of them, edges sharp,
 bevelled, rounded and walls drafted by turns, 3 mm under the lowest point, walls of 2 mm. *Good*: watertight, one part, of 6,000 probes 2 µm
-off the made faces (those wide enough for one) none wrong by the winding number (libigl), flat to 5 µm, crowns those of the cleaned scan
+off the made faces (those wide enough for one) none in itself by the winding number (libigl) and fewer than one in a thousand beyond the
+next face of a thin edge, flat to 5 µm, crowns those of the cleaned scan
 bit for bit, walls nowhere more than 50 µm thinner than asked (libigl), the shape that was asked, walls under a smooth outline. *Mended*:
 how much of the crowns is not the scan's as it came, at most: where it went through itself or had holes, Clean closed them and says so.
 *Label*: how many stand on the wall and underneath; how near the letters come to the scan, and the wall

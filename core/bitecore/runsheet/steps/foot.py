@@ -150,6 +150,8 @@ def _foot(each: _Jaw, others: list[_Jaw], floor: float | None, back: float, inpu
                 Flag("own-plane", "note", f"The {each.jaw}'s base is parallel to its own teeth, {turned:.1f}° off the occlusal plane.")
             )
             up, floor = own, None
+            if ask["height"] != "under":
+                flags.append(_not_its_own(each))
     front = np.array(stand["front"])
     front = unit(front - up * (front @ up))
     land = _land(each, others, up, front, back)
@@ -160,6 +162,15 @@ def _foot(each: _Jaw, others: list[_Jaw], floor: float | None, back: float, inpu
         "floor_mm": None if floor is None else round(floor, 6), "land": None if land is None else rounded(land),
         "back_mm": round(back, 6) if flush and land is None else None, "back_cut": flush or land is not None,
     }  # fmt: skip
+
+
+def _not_its_own(each: _Jaw) -> Flag:
+    what = "A mounting gap" if each.ask["height"] == "gap" else "A total height"
+    text = (
+        f"{what} counts along the occlusal plane, and the {each.jaw}'s base goes by its own teeth: it is {each.ask['thickness_mm']:.1f} mm "
+        "thick under the lowest point instead."
+    )
+    return Flag("own-height", "look", text, fix=Fix("base", each.piece, {"parallel": "occlusal"}, label="By the occlusal plane"))
 
 
 def _own_plane(teeth: list[dict], up: NDArray) -> NDArray[np.float64] | None:
@@ -254,7 +265,7 @@ STEP = Step(
     name="foot",
     title="Footing",
     number=5,
-    version=1,
+    version=2,
     over=WHOLE,
     part_of="base",
     settings=FootSettings,
