@@ -248,15 +248,16 @@ class JawTest(unittest.TestCase):
         self.assertEqual({n.state for n in long.of_step("assemble")}, {"done"})
 
     def test_walls_too_low_are_raised_by_the_fix(self) -> None:
-        asked: dict = {"base": {"*": {"thickness_mm": 1.0}}, "hollow": {"*": {"style": "open"}}}
-        asked["label"] = {"*": {"style": "engraved", "tall_mm": 5.0}}
-        graph = evaluate(self.document.model_copy(update={"settings": asked}), CASE, self.store, until="label").graph
-        for node in graph.of_step("label"):
-            flag = node.manifest.flags[0]
-            self.assertEqual((flag["code"], flag["fix"]["step"], flag["fix"]["piece"]), ("no-label", "base", node.piece))
-            asked["base"][node.piece] = flag["fix"]["values"]
-        graph = evaluate(self.document.model_copy(update={"settings": asked}), CASE, self.store, until="label").graph
-        self.assertEqual({n.json("labels")[0]["where"] for n in graph.of_step("label")}, {"on the wall"})
+        for base in ({"thickness_mm": 1.0}, {"height": "total", "total_mm": 5.0, "thickness_mm": 9.0}):
+            asked: dict = {"base": {"*": base}, "hollow": {"*": {"style": "open"}}}
+            asked["label"] = {"*": {"style": "engraved", "tall_mm": 5.0}}
+            graph = evaluate(self.document.model_copy(update={"settings": asked}), CASE, self.store, until="label").graph
+            for node in graph.of_step("label"):
+                flag = node.manifest.flags[0]
+                self.assertEqual((flag["code"], flag["fix"]["step"], flag["fix"]["piece"]), ("no-label", "base", node.piece))
+                asked["base"][node.piece] = flag["fix"]["values"]
+            graph = evaluate(self.document.model_copy(update={"settings": asked}), CASE, self.store, until="label").graph
+            self.assertEqual({n.json("labels")[0]["where"] for n in graph.of_step("label")}, {"on the wall"})
 
     def labels(self, graph, piece: str) -> dict:  # noqa: ANN001
         return {label["name"]: label for label in graph.node("label", piece).json("labels")}

@@ -146,7 +146,7 @@ def _no_room(asked: Asked, wall: Free | None, inputs: Inputs) -> Flag:
     written = said.drawn(said.sizes[0][-1], False)
     tallest = wall.tallest(written.width) if wall else 0.0
     missing = float(np.ceil((FOOT_MM + written.height + HEAD_MM + 0.5 - tallest) * 10 - 1e-6) / 10)
-    thick = round(inputs["thickness"] + missing, 1)
+    thick = round(inputs["walls"]["under_mm"] + missing, 1) if inputs["walls"] else np.inf
     if tallest == 0 or thick > _THICKEST_MM or missing <= 0 or asked.turn % np.pi:
         text = f"There is no room for {_small(said)}: it is too large, or the walls too low or too sharply bent. Write less, or smaller."
         return Flag("no-label", "look", text)
@@ -154,4 +154,5 @@ def _no_room(asked: Asked, wall: Free | None, inputs: Inputs) -> Flag:
         f"There is no room for {_small(said)}: {missing:.1f} mm of height are missing. Write less, or raise the base: Fix makes it "
         f"{thick:.1f} mm thick under the lowest point."
     )
-    return Flag("no-label", "look", text, fix=Fix("base", above(inputs.piece)[-2], {"thickness_mm": thick}))
+    higher = Fix("base", above(inputs.piece)[-2], {"height": "under", "thickness_mm": thick})
+    return Flag("no-label", "look", text, fix=higher)

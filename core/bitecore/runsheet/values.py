@@ -333,12 +333,14 @@ class Foot(Stand):
 
 class Walls(TypedDict):
     """The upright walls of a body, in the frame of its Foot: rings in the plan where they meet the flat underside (its edge left out),
-    outer ones counter-clockwise; draft : mm that they lean out for each mm down; edge_mm : how high that edge is."""
+    outer ones counter-clockwise; draft : mm that they lean out for each mm down; edge_mm : how high that edge is; under_mm : what there is
+    under the border's lowest point."""
 
     floor_mm: float
     rings: list[list[tuple[float, float]]]
     draft: float
     edge_mm: float
+    under_mm: float
 
 
 class Notched(TypedDict):

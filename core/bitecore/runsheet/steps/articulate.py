@@ -113,10 +113,11 @@ def _raised(pins: _Set, inputs: Inputs) -> tuple[str, Fix | None]:
             missing[no.low[0]] = max(missing.get(no.low[0], 0.0), no.low[1])
     for jaw, more in sorted(missing.items(), key=lambda m: -m[1]):
         piece = next(p for p, j in inputs.jaws.items() if j == jaw)
-        thick = float(np.ceil((inputs.of("thickness", piece) + more + _SPARE_MM) * 10) / 10)
+        walls = inputs["walls"].get(piece)
+        thick = float(np.ceil((walls["under_mm"] + more + _SPARE_MM) * 10) / 10) if walls else np.inf
         if thick <= _THICKEST_MM:
             text = f" Fix makes the {jaw}'s base {thick:.1f} mm thick under the lowest point, high enough for more struts."
-            return text, Fix("base", piece, {"thickness_mm": thick})
+            return text, Fix("base", piece, {"height": "under", "thickness_mm": thick})
     return "", None
 
 
@@ -200,12 +201,12 @@ STEP = Step(
     name="articulate",
     title="Articulate",
     number=8,
-    version=2,
+    version=3,
     over=WHOLE,
     settings=ArticulateSettings,
     needs={
         "body": Need("base", "body", each=True),
-        "thickness": Need("base", "thickness_mm", setting=True, each=True),
+        "walls": Need("base", "walls", each=True, optional=True),
         "parallel": Need("base", "parallel", setting=True, each=True),
         "home_to_bench": Need("level", "home_to_bench", each=True),
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),

@@ -117,8 +117,9 @@ def apply(inputs: Inputs, settings: BaseSettings, run: Run) -> StepResult:
         "floor_mm": round(made.floor_mm, 6),
         "rings": [rounded(ring) for ring in made.foot],
         "draft": round(made.draft, 9),
+        "edge_mm": round(made.edge_mm, 6),
+        "under_mm": round(made.lowest_mm - made.floor_mm, 6),
     }
-    walls["edge_mm"] = round(made.edge_mm, 6)
     return _result(body, made.floor_mm, inputs, flags, _readings(made), walls)
 
 

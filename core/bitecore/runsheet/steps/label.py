@@ -319,7 +319,7 @@ STEP = Step(
     name="label",
     title="Label",
     number=7,
-    version=5,
+    version=6,
     over=BODIES,
     settings=LabelSettings,
     needs={
@@ -327,7 +327,6 @@ STEP = Step(
         "stand": Need("foot", "foot"),
         "walls": Need("base", "walls", optional=True),
         "inside": Need("hollow", "style", setting=True),
-        "thickness": Need("base", "thickness_mm", setting=True),
         "struts": Need("articulate", "struts", optional=True),
         "notch": Need("notch", "notch", optional=True),
         "mark": Need("shelf", "mark"),
