@@ -6161,7 +6161,8 @@ export interface components {
         /**
          * Walls
          * @description The upright walls of a body, in the frame of its Foot: rings in the plan where they meet the flat underside (its edge left out),
-         *     outer ones counter-clockwise; draft : mm that they lean out for each mm down; edge_mm : how high that edge is.
+         *     outer ones counter-clockwise; draft : mm that they lean out for each mm down; edge_mm : how high that edge is; under_mm : what there is
+         *     under the border's lowest point.
          */
         Walls: {
             /** Draft */
@@ -6175,6 +6176,8 @@ export interface components {
                 number,
                 number
             ][][];
+            /** Under Mm */
+            under_mm: number;
         };
         /**
          * WorkingOut
