@@ -92,13 +92,37 @@ class PrintTest(BrowserCase):
         x, y = self.ball("side right")
         page.mouse.move(x, y)
         page.mouse.down()
+        # Over the models it is told at once that none can stand there, and why.
+        page.mouse.move(x + 60, y, steps=6)
+        self.assertRegex(page.get_by_test_id("pin-told").inner_text(), "^Not here: ")
         page.mouse.move(x + 6, y + 12, steps=6)
+        page.get_by_test_id("pin-told").wait_for()
         page.mouse.up()
         page.get_by_text("put by hand").wait_for()
         self.wait_state("Articulate", "done")
         self.assertNotEqual(self.ball("side right"), (x, y))
         page.keyboard.press("Control+z")
         page.get_by_text("put by hand").wait_for(state="detached")
+
+    def test_the_jaws_are_swung_and_their_contacts_told_in_order(self) -> None:
+        page = self.page
+        self.open_pair()
+        page.keyboard.press("Alt+8")
+        page.keyboard.press("Shift+X")
+        panel = page.get_by_role("region", name="Swing")
+        panel.get_by_role("button", name="Find the first contacts").click()
+        rows = panel.get_by_role("list", name="What meets, in its order").get_by_role("listitem")
+        rows.first.wait_for(timeout=60_000)
+        said = [re.search(r"(-?\d+\.\d+)°\s*(-?\d+) µm", row) for row in rows.all_inner_texts()]
+        opened = [float(m[1]) for m in said if m]
+        self.assertGreater(len(opened), 3)
+        self.assertEqual(opened, sorted(opened, reverse=True))
+        panel.get_by_role("slider", name="Open").fill("20")
+        page.wait_for_timeout(500)
+        wide = page.get_by_test_id("stage").screenshot()
+        rows.first.get_by_role("button").click()
+        page.wait_for_timeout(500)
+        self.assertNotEqual(page.get_by_test_id("stage").screenshot(), wide)
 
     def ball(self, zone: str) -> tuple[float, float]:
         """Where a pin's ball is on the page: its name hangs under it."""

@@ -12,12 +12,13 @@ from bitecore.engine.gives import unpack
 from bitecore.errors import BadSetting
 from bitecore.mesh import GROUP_CUT, GROUP_SCAN, Mesh, check_solid
 from bitecore.ops.heights import heights
-from bitecore.parts.pin_places import AIR_MM, POST_MM, ZONES, No, Place, Room
-from bitecore.parts.pins import DEEP_MM, PIN_MM, pair, play
+from bitecore.parts.pin_places import USUAL, ZONES, No, Place, Room, Sizes
+from bitecore.parts.pins import pair, play
 from bitecore.runsheet import CASE, MemoryStore, evaluate, standard
 from tests.core.test_runsheet import case
 from tests.shapes import box, jaws, manifold, sphere
 
+POST_MM, AIR_MM, PIN_MM, DEEP_MM = USUAL.radius, USUAL.off_mm, USUAL.pin_mm / 2, USUAL.deep_mm
 PINS = {"articulate": {"*": {"style": "pins"}}}
 
 
@@ -66,6 +67,31 @@ class RoomTest(unittest.TestCase):
         self.assertIn("touch a model", why)
         self.assertLess(np.hypot(*(place.at - [20, 15])), POST_MM + AIR_MM + 0.8)
         self.assertIsNone(self.room.near(np.array([0.0, 15.0]))[0])
+
+    def test_the_map_says_what_asking_says(self) -> None:
+        low, codes = self.room.map(0.8)
+        rng = np.random.default_rng(2)
+        for i, j in rng.integers(0, codes.shape, (300, 2)):
+            found = self.room.ask(low + 0.8 * np.array([i, j]))
+            self.assertEqual(isinstance(found, Place), codes[i, j] == 0)
+            if isinstance(found, No):
+                self.assertEqual(found.why.split(" would be")[0], self.room.why(int(codes[i, j])).split(" would be")[0])
+        self.assertGreater((codes == 0).sum(), 100)
+
+    def test_sizes_are_what_a_place_asks_for(self) -> None:
+        """Beside a box: the post stands as far off as said, its strut is as high as said, both meet where said."""
+        sizes = Sizes(post_mm=8.0, off_mm=2.0, high_mm=5.0, seat_mm=12.0, deep_mm=5.0)
+        room = Room(*pieces(), sizes)
+        self.assertIsInstance(room.ask(np.array([20 + 4 + 1.5, 15.0])), No)
+        place = room.ask(np.array([20 + 4 + 2.3, 15.0]))
+        assert isinstance(place, Place)
+        self.assertAlmostEqual(place.long[0], 6.3, delta=0.21)
+        self.assertAlmostEqual(place.ends[0] - room.floor, 5.0)
+        self.assertAlmostEqual(room.ceiling - place.ends[1], 5.0)
+        self.assertAlmostEqual(room.seat - room.floor, 12.0)
+        away = room.anywhere(np.array([0.0, 90.0]))
+        assert away is not None
+        np.testing.assert_allclose(away.at[1], 30 + 4 + 2.2, atol=0.3)
 
     def test_too_low_together_is_said(self) -> None:
         flat = Room(block(0, 1), block(-12, 0))
@@ -145,6 +171,46 @@ class JawTest(unittest.TestCase):
         ).volume()
         seats = 4 * np.pi * (POST_MM**2 - (PIN_MM + 0.75) ** 2) * 0.01
         self.assertGreater(more, seats)
+
+    def test_sleeves_on_the_upper_and_sizes_by_hand(self) -> None:
+        """As before by exact booleans, the other way round, with pins, posts and struts of other sizes."""
+        sizes = {"pin_mm": 4.0, "deep_mm": 5.0, "post_mm": 5.0, "strut_mm": 3.0, "off_mm": 1.2, "count": 3, "first": "beside"}
+        graph = self.worked(articulate={"*": {"style": "pins", "sleeves": "upper", **sizes}})
+        node = graph.node("articulate")
+        self.assertEqual([p["zone"] for p in node.json("pins")], ["side left", "side right", "back left"])
+        before, now = self.on_bench(graph, "base"), self.on_bench(graph)
+        for body in now.values():
+            self.assertTrue(check_solid(body).ok)
+            self.assertEqual(check_solid(body).components, 1)
+        upper, lower = manifold(now["upper"]), manifold(now["lower"])
+        own = (manifold(before["upper"]) ^ manifold(before["lower"])).volume()
+        self.assertAlmostEqual((upper ^ lower).volume(), own, delta=1e-3)
+        for apart in (0.5, 2, 6, 12):
+            self.assertLess((upper.translate([0, 0, apart]) ^ lower).volume(), 1e-3, apart)
+        self.assertGreater((upper.translate([0.3, 0, 0.5]) ^ lower).volume(), 1.0)
+        # Posts of 5 mm would leave too little round sleeves of 4.16 mm.
+        flag = next(f for f in node.manifest.flags if f["code"] == "thin-posts")
+        self.assertEqual(flag["fix"]["values"], {"post_mm": 5.8})
+        piece = {jaw: p for p, jaw in graph.jaws.items()}
+        solids = unpack(node.manifest.values["solids"]["by_piece"][piece["lower"]], self.store.blobs)
+        self.assertEqual([s.op for s in solids], ["add"] * 3)
+        seats = {round(float(p["at_mm"] @ np.array(p["axis"])), 3) for p in node.json("pins")}
+        self.assertEqual(len(seats), 1)
+        # From the seat the pins go 5 mm up into the upper; from the bench's vertical none of them leans.
+        tips = [float((s.mesh.vertices_mm @ np.array(node.json("pins")[0]["axis"])).max()) for s in solids]
+        np.testing.assert_allclose(tips, seats.pop() + 5.0, atol=1e-3)
+
+    def test_a_pin_put_where_none_can_stand_is_led_to_where_one_can(self) -> None:
+        lower = next(p for p, jaw in self.graph.jaws.items() if jaw == "lower")
+        back = np.linalg.inv(np.array(self.graph.node("level").json("home_to_bench", lower)))
+        pins = {"p1": {"at": (back @ [0, 22, 0, 1])[:3].tolist()}}
+        flag = self.worked(articulate={"*": {"style": "pins", "count": 2, "pins": pins}}).node("articulate").manifest.flags[0]
+        self.assertEqual((flag["code"], flag["fix"]["at"], flag["fix"]["id"]), ("pin-not-there", "pins", "p1"))
+        graph = self.worked(articulate={"*": {"style": "pins", "count": 2, "pins": {"p1": flag["fix"]["values"]}}})
+        self.assertEqual(graph.node("articulate").json("pins")[0]["entry"], "p1")
+        self.assertEqual(len(graph.node("articulate").json("pins")), 3)
+        said = {f["code"] for f in graph.node("articulate").manifest.flags}
+        self.assertFalse(said & {"pin-not-there", "pin-moved"}, said)
 
     def test_another_bite_moves_the_pins_and_says_what_cannot_stay(self) -> None:
         lower = next(p for p, jaw in self.graph.jaws.items() if jaw == "lower")

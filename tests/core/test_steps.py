@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from bitecore.anatomy.average import BACK_MM, UP_MM
 from bitecore.anatomy.facing import as_they_came
 from bitecore.anatomy.jaw import Jaw
 from bitecore.errors import BadSetting, StepFailed
@@ -164,6 +165,20 @@ class BiteTest(unittest.TestCase):
         np.testing.assert_allclose(np.array(result.values["home_to_bite"]["l"]), placed(np.eye(3), [0.37, -0.21, -1.0]), atol=1e-12)
         turned_ = np.array(self.bite((0, 0, -3.0), source="as they came", turn_deg=1.5).values["home_to_bite"]["l"])
         self.assertAlmostEqual(angle_deg(turned_[:3, :3]), 1.5, places=9)
+
+    def test_raised_for_a_splint_the_incisors_part_as_said_and_the_axis_stays(self) -> None:
+        """About the axis of the average triangle, 79.7 mm behind and 37.2 mm over the incisal point; farther back it opens less."""
+        result = self.bite((0, 0, 0), raised_mm=4.0)
+        matrix = np.array(result.values["home_to_bite"]["l"])
+        incisal = Jaw.seen(jaws(3)[1], _ABOUT["l"]).incisal
+        moved = matrix[:3, :3] @ incisal + matrix[:3, 3] - incisal
+        self.assertAlmostEqual(moved[2], -4.0, places=6)
+        self.assertAlmostEqual(moved[0], 0.0, places=9)
+        axis = incisal + [0, BACK_MM, UP_MM]
+        np.testing.assert_allclose(matrix[:3, :3] @ axis + matrix[:3, 3], axis, atol=1e-9)
+        molar = incisal + [0, 40.0, 0]
+        self.assertAlmostEqual((matrix[:3, :3] @ molar + matrix[:3, 3] - molar)[2], -4.0 * 39.7 / 79.7, delta=0.1)
+        self.assertEqual(set(codes(result)) & {"open-bite", "raised"}, {"raised"})
 
     def test_no_bite_when_asked_for_none(self) -> None:
         result = self.bite((0, 0, 0), source="none")

@@ -15,6 +15,7 @@ from ..ops.closest import ClosestPoints
 from ..ops.mend import largest_piece
 from ..ops.rigid import angle_deg, placed, turned, unit
 from ..ops.split import finely, usual_edge_mm
+from .average import BACK_MM, UP_MM
 from .jaw import Jaw
 from .relation import believed
 
@@ -38,6 +39,16 @@ def by_hand(axes: NDArray, pivot: NDArray, *, shift_mm: NDArray, tilt_deg: float
     """(4, 4): turned about the pivot and shifted along left, back, up; in the anchor's home."""
     turn = axes.T @ turned(tilt_deg=tilt_deg, roll_deg=roll_deg, turn_deg=turn_deg) @ axes
     return placed(turn, pivot - turn @ pivot + axes.T @ np.asarray(shift_mm, float))
+
+
+def raised(axes: NDArray, pivot: NDArray, *, by_mm: float) -> tuple[NDArray[np.float64], float]:
+    """((4, 4) in the anchor's home, by how many degrees): the lower opened about the average hinge axis until its incisal point, the
+    pivot (3,), is so much lower. axes : see bench_axes"""
+    away = np.hypot(BACK_MM, UP_MM)
+    turn = np.arcsin((by_mm + UP_MM) / away) - np.arctan2(UP_MM, BACK_MM)
+    axis = pivot + axes.T @ np.array([0.0, BACK_MM, UP_MM])
+    degrees = float(np.degrees(turn))
+    return by_hand(axes, axis, shift_mm=np.zeros(3), tilt_deg=degrees, roll_deg=0.0, turn_deg=0.0), degrees
 
 
 class Opposing:

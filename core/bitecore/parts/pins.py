@@ -12,9 +12,9 @@ from numpy.typing import NDArray
 from scipy.optimize import linprog
 
 from ..mesh import GROUP_CUT, Mesh
-from .pin_places import DEEP_MM, POST_MM, ROOT_MM, STRUT_MM, Place
+from .pin_places import ROOT_MM, USUAL, Place, Sizes
 
-PIN_MM, CHAMFER_MM = 1.75, 0.6
+CHAMFER_MM = 0.6
 # Under the pin; the hole through which resin and air leave the sleeve; what loose pins have more of air.
 _BELOW_MM, _VENT_MM, LOOSE_MM = 0.8, 0.6, 0.07
 # Posts and struts stand so much over the mounting face: no two faces in one plane.
@@ -31,36 +31,39 @@ class Pair:
     sleeve: Mesh
 
 
-def pair(place: Place, *, seat: float, floor: float, ceiling: float, air_mm: float) -> Pair:
+def pair(place: Place, *, seat: float, floor: float, ceiling: float, air_mm: float, sizes: Sizes = USUAL) -> Pair:
     """air_mm : between pin and sleeve, on each side."""
     x, y = place.at
+    post, pin, deep = sizes.radius, sizes.pin_mm / 2, sizes.deep_mm
     low, high = floor + _OVER_FACE_MM, ceiling - _OVER_FACE_MM
     cylinder = manifold3d.Manifold.cylinder
-    lower = cylinder(seat - low, POST_MM, POST_MM, _SIDES).translate([x, y, low]) + _strut(place, 0, low, place.ends[0])
-    upper = cylinder(high - seat, POST_MM, POST_MM, _SIDES).translate([x, y, seat]) + _strut(place, 1, place.ends[1], high)
+    lower = cylinder(seat - low, post, post, _SIDES).translate([x, y, low]) + _strut(place, 0, (low, place.ends[0]), sizes)
+    upper = cylinder(high - seat, post, post, _SIDES).translate([x, y, seat]) + _strut(place, 1, (place.ends[1], high), sizes)
     # Into its post, so that no face lies in the seat.
-    upper += cylinder(DEEP_MM - CHAMFER_MM + 0.2, PIN_MM, PIN_MM, _SIDES).translate([x, y, seat - DEEP_MM + CHAMFER_MM])
-    upper += cylinder(CHAMFER_MM, PIN_MM - CHAMFER_MM, PIN_MM, _SIDES).translate([x, y, seat - DEEP_MM])
-    return Pair(_mesh(lower), _mesh(upper), _mesh(_sleeve(place, seat, PIN_MM + air_mm)))
+    upper += cylinder(deep - CHAMFER_MM + 0.2, pin, pin, _SIDES).translate([x, y, seat - deep + CHAMFER_MM])
+    upper += cylinder(CHAMFER_MM, pin - CHAMFER_MM, pin, _SIDES).translate([x, y, seat - deep])
+    return Pair(_mesh(lower), _mesh(upper), _mesh(_sleeve(place, seat, pin + air_mm, sizes)))
 
 
-def _strut(place: Place, jaw: int, low: float, high: float) -> manifold3d.Manifold:
+def _strut(place: Place, jaw: int, height: tuple[float, float], sizes: Sizes) -> manifold3d.Manifold:
+    low, high = height
     way = place.wall[jaw] - place.at
     turn = float(np.degrees(np.arctan2(way[1], way[0])))
-    box = manifold3d.Manifold.cube([float(np.hypot(*way)) + ROOT_MM, STRUT_MM, high - low]).translate([0, -STRUT_MM / 2, 0])
+    wide = sizes.strut_mm
+    box = manifold3d.Manifold.cube([float(np.hypot(*way)) + ROOT_MM, wide, high - low]).translate([0, -wide / 2, 0])
     return box.rotate([0, 0, turn]).translate([place.at[0], place.at[1], low])
 
 
-def _sleeve(place: Place, seat: float, radius: float) -> manifold3d.Manifold:
+def _sleeve(place: Place, seat: float, radius: float, sizes: Sizes) -> manifold3d.Manifold:
     x, y = place.at
     cylinder = manifold3d.Manifold.cylinder
-    bottom = seat - DEEP_MM - _BELOW_MM
-    hole = cylinder(DEEP_MM + _BELOW_MM + 0.5, radius, radius, _SIDES).translate([x, y, bottom])
+    bottom = seat - sizes.deep_mm - _BELOW_MM
+    hole = cylinder(sizes.deep_mm + _BELOW_MM + 0.5, radius, radius, _SIDES).translate([x, y, bottom])
     lead = cylinder(CHAMFER_MM + 0.2, radius, radius + CHAMFER_MM + 0.2, _SIDES).translate([x, y, seat - CHAMFER_MM])
     # Away from the strut, so that it comes out in the open.
     away = place.at - place.wall[0]
     turn = float(np.degrees(np.arctan2(away[1], away[0])))
-    vent = cylinder(POST_MM + 1.0, _VENT_MM, _VENT_MM, 24).rotate([0, 90, 0]).rotate([0, 0, turn]).translate([x, y, bottom + _VENT_MM])
+    vent = cylinder(sizes.radius + 1.0, _VENT_MM, _VENT_MM, 24).rotate([0, 90, 0]).rotate([0, 0, turn]).translate([x, y, bottom + _VENT_MM])
     return hole + lead + vent
 
 

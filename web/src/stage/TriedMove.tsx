@@ -1,5 +1,5 @@
 import { useThree } from "@react-three/fiber";
-import { useEffect } from "react";
+import { useEffect, useRef } from "react";
 import { Matrix4 } from "three";
 import { useBench } from "../store/bench";
 
@@ -7,12 +7,16 @@ import { useBench } from "../store/bench";
 export function TriedMove() {
   const preview = useBench((s) => s.preview);
   const { scene, invalidate } = useThree();
+  const moved = useRef(false);
   useEffect(() => {
-    if (!preview) return;
-    const step = new Matrix4().fromArray(preview.matrix);
+    if (!preview && !moved.current) return;
+    moved.current = preview !== null;
+    // Nothing is tried any more: all goes back to where it is.
+    const step = preview ? new Matrix4().fromArray(preview.matrix) : new Matrix4();
     scene.traverse((o) => {
       const own = o.userData.matrix as Matrix4 | undefined;
-      if (own && (preview.piece === "*" || o.userData.piece === preview.piece)) o.matrix.copy(step).multiply(own);
+      if (own && (!preview || preview.piece === "*" || o.userData.piece === preview.piece))
+        o.matrix.copy(step).multiply(own);
     });
     invalidate();
   }, [preview, scene, invalidate]);

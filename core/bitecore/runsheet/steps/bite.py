@@ -10,7 +10,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from ...anatomy.closing import Opposing, bench_axes, by_hand, closed, eased
+from ...anatomy.closing import Opposing, bench_axes, by_hand, closed, eased, raised
 from ...anatomy.facing import Facing, as_they_came
 from ...anatomy.jaw import Jaw
 from ...anatomy.occlusal import bench_of, occlusal_frame
@@ -51,6 +51,10 @@ class BiteSettings(StepSettings):
     tilt_deg: float = setting(0.0, ge=-30, le=30, unit="°", label="Lower tilted", help="Plus lifts the back.", main=False)
     roll_deg: float = setting(0.0, ge=-30, le=30, unit="°", label="Lower rolled", help="Plus lowers the patient's left.", main=False)
     turn_deg: float = setting(0.0, ge=-30, le=30, unit="°", label="Lower turned", help="Plus turns its front to the left.", main=False)
+    raised_mm: float = setting(
+        0.0, ge=0, le=20, unit="mm", label="Raised at the incisors", main=False,
+        help="For splints: the lower is opened so far about the average hinge axis (common practice).",
+    )  # fmt: skip
     nudged_on: str | None = setting(None, label="Nudged on", help="The relation on which the lower was nudged.", form=False, max_length=20)
 
     @property
@@ -101,6 +105,9 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
         return StepResult(values, (), (*found.flags, *guessed), "missing")
     run.tick(0.5, "moving the lower")
     matrix, moves = _moved(upper, lower, found, settings)
+    if settings.raised_mm:
+        matrix, said = _raised(upper, lower, matrix, settings.raised_mm)
+        moves[0].append(said)
     known = found.meet if (matrix == found.lower_to_upper).all() else None
     meet = known or relation(upper.mesh, lower.mesh, lower_to_upper=matrix, lower_up=lower.up, upper_up=upper.up)
     run.tick(0.9, "judging")
@@ -326,13 +333,21 @@ def _moved(upper: Jaw, lower: Jaw, found: _Found, settings: BiteSettings) -> tup
     return matrix, (flags, readings)
 
 
+def _raised(upper: Jaw, lower: Jaw, matrix: NDArray, by_mm: float) -> tuple[NDArray, Flag]:
+    pivot = matrix[:3, :3] @ lower.incisal + matrix[:3, 3]
+    step, degrees = raised(bench_axes(upper, upper=True), pivot, by_mm=by_mm)
+    text = f"Raised by {by_mm:.2f} mm at the incisors: opened by {degrees:.2f}° about the average hinge axis."
+    return step @ matrix, Flag("raised", "note", text)
+
+
 def _judged(meet: Relation, matrix: NDArray, lower: str, settings: BiteSettings) -> list[Flag]:
     deep = np.linalg.inv(matrix) @ np.append(meet.deepest_mm, 1.0)
     place = Place(lower, (deep[0], deep[1], deep[2]), 2.0)
     if meet.overlap_mm > settings.hard_mm:
         text = f"The bite is too hard: the jaws overlap by {meet.overlap_mm:.2f} mm."
         return [Flag("too-hard", "look", text, place, Fix("bite", "*", {"ease": True}))]
-    if meet.gap_mm > settings.open_mm:
+    # Raised for a splint it is open because it shall be.
+    if meet.gap_mm > settings.open_mm and not settings.raised_mm:
         text = f"The bite is open: nothing touches, the smallest gap is {meet.gap_mm:.2f} mm."
         return [Flag("open-bite", "look", text, place, Fix("bite", "*", {"close": True}))]
     return []
@@ -350,7 +365,7 @@ STEP = Step(
     name="bite",
     title="Bite",
     number=2,
-    version=8,
+    version=9,
     over=WHOLE,
     settings=BiteSettings,
     beside={"nudged_on": Beside(_NUDGE, anew=True)},

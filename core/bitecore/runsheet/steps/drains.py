@@ -16,7 +16,7 @@ from ...ops.drains import Ask, Drain, drains, rooms_without_air
 from ...ops.pockets import Pocket, pockets
 from ...ops.rigid import rounded
 from ...ops.voxels import Voxels, voxels
-from ...parts.pin_places import ROOT_MM, STRUT_MM
+from ...parts.pin_places import ROOT_MM
 from ...progress import Run
 from ..framed import Frame, standing_on
 from ..values import Drained
@@ -73,6 +73,7 @@ def _ask(inputs: Inputs, frame: Frame) -> Ask:
         off.append((a, b))
     for label in inputs["labels"] or ():
         off += [(a, b) for row in label["lines"] for a, b in pairwise(frame.of(row))]
+    strut = max((s["wide_mm"] for s in inputs["struts"] or ()), default=0.0)
     entries = inputs["by_hand"]
     names = {key: entry["name"] or key for key, entry in entries.items()}
     teeth: Mesh | None = inputs["teeth"]
@@ -84,7 +85,7 @@ def _ask(inputs: Inputs, frame: Frame) -> Ask:
         down=closed and inputs["through"] == "floor", count=inputs["count"],
         put={names[k]: frame.of(e["at"]) for k, e in entries.items() if e["at"] is not None},
         without=frozenset(names[k] for k, e in entries.items() if e["at"] is None),
-        off=off, clear_mm=STRUT_MM / 2 + wide / 2 + _CLEAR_MM, bar=bar,
+        off=off, clear_mm=strut / 2 + wide / 2 + _CLEAR_MM, bar=bar,
     )  # fmt: skip
 
 
@@ -197,7 +198,7 @@ STEP = Step(
     name="drains",
     title="Drains",
     number=6,
-    version=4,
+    version=5,
     over=BODIES,
     part_of="hollow",
     settings=DrainsSettings,

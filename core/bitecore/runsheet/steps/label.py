@@ -19,7 +19,6 @@ from ...ops.rigid import rounded
 from ...ops.segments import Segment
 from ...ops.writing import Spot, Surface, on_wall, underneath
 from ...ops.written import Written
-from ...parts.pin_places import POST_MM, STRUT_MM
 from ...progress import Run
 from ..framed import Frame, standing_on
 from ..label_says import THERE_MM, Asked, Stands, says, where
@@ -189,7 +188,7 @@ class _Room:
         if self.wall is not None:
             self.surfaces["wall"] = on_wall(self.wall, sides=front, likes=_LIKED.get, left=left)
             # Behind a post nobody reads: there only where nowhere else is room.
-            seen = self.wall.clear_of(_struts(inputs, frame), POST_MM + _STRUT_OFF_MM)
+            seen = self.wall.clear_of(_struts(inputs, frame), _widest(inputs, "post_mm") / 2 + _STRUT_OFF_MM)
             self.surfaces["seen"] = on_wall(seen, sides=front, likes=_LIKED.get, left=left)
         if inputs["inside"] != "open" and (under := underneath(local, front)) is not None:
             self.surfaces["under"] = under
@@ -244,11 +243,16 @@ def _wall(inputs: Inputs, frame: Frame, local: Mesh) -> Free | None:
     wall = free_wall(local, edge_mm=inputs["walls"]["edge_mm"] if inputs["walls"] else 0.0)
     if wall is None:
         return None
-    wall = wall.clear_of(_struts(inputs, frame), STRUT_MM / 2 + _STRUT_OFF_MM)
+    wall = wall.clear_of(_struts(inputs, frame), _widest(inputs, "wide_mm") / 2 + _STRUT_OFF_MM)
     if inputs["notch"]:
         a, b = (frame.of(p) for p in inputs["notch"]["line"])
         wall = wall.clear_of([(a, b)], _STRUT_OFF_MM)
     return wall
+
+
+def _widest(inputs: Inputs, name: str) -> float:
+    """Of the struts."""
+    return max((strut[name] for strut in inputs["struts"] or ()), default=0.0)
 
 
 def _result(stands: list[Stands], settings: LabelSettings, frame: Frame, flags: list[Flag], path: Any) -> StepResult:
@@ -319,7 +323,7 @@ STEP = Step(
     name="label",
     title="Label",
     number=7,
-    version=6,
+    version=7,
     over=BODIES,
     settings=LabelSettings,
     needs={

@@ -10,7 +10,6 @@ from ...mesh import Mesh
 from ...ops.clip import frame_of
 from ...ops.free_wall import free_wall
 from ...ops.notch import WIDE_MM, notch
-from ...parts.pin_places import STRUT_MM
 from ...progress import Run
 from ..values import Notched
 
@@ -32,10 +31,11 @@ def apply(inputs: Inputs, settings: NotchSettings, run: Run) -> StepResult:
     wall = free_wall(local, edge_mm=walls["edge_mm"] if walls else 0.0)
     asked = None if inputs["at"] is None else rotation @ (np.array(inputs["at"]) - origin)
     struts = [tuple(rotation @ (np.array(s[k]) - origin) for k in ("from_mm", "to_mm")) for s in inputs["struts"] or ()]
+    wide = max((s["wide_mm"] for s in inputs["struts"] or ()), default=0.0)
     made = None
     if wall is not None:
         bottom = float(local.vertices_mm[:, 2].min())
-        made = notch(wall.clear_of([(a, b) for a, b in struts], STRUT_MM / 2 + _CLEAR_MM), bottom=bottom, asked=asked)
+        made = notch(wall.clear_of([(a, b) for a, b in struts], wide / 2 + _CLEAR_MM), bottom=bottom, asked=asked)
     if made is None:
         text = "There is no room for a notch: the walls are too low or too sharply bent. A thicker base gives it."
         return StepResult({"solids": Solids(), "reserves": [], "notch": None}, (), (Flag("no-notch", "look", text),))
@@ -58,7 +58,7 @@ STEP = Step(
     name="notch",
     title="Notch",
     number=5,
-    version=1,
+    version=2,
     over=BODIES,
     part_of="base",
     settings=NotchSettings,

@@ -1203,6 +1203,7 @@ export interface components {
         ArticulateGood: {
             /** Pins */
             pins?: components["schemas"]["Pin"][] | null;
+            room?: components["schemas"]["PinRoom"] | null;
             /** Solids */
             solids?: {
                 [key: string]: components["schemas"]["SolidOut"][] | null;
@@ -1249,7 +1250,50 @@ export interface components {
              */
             air_mm: number;
             /**
+             * Hinge axis, behind
+             * @description From the incisors along the occlusal plane. Where nothing is said, of the average triangle of 101.6 mm.
+             * @default 79.7
+             */
+            axis_back_mm: number;
+            /**
+             * Hinge axis, over
+             * @description Over the occlusal plane. Where nothing is said, at 25° from the incisors.
+             * @default 37.2
+             */
+            axis_up_mm: number;
+            /**
              * Pins
+             * @description So many find their places by themselves; more are added on the stage.
+             * @default 4
+             */
+            count: number;
+            /**
+             * Pins, deep
+             * @description How far they go down.
+             * @default 6
+             */
+            deep_mm: number;
+            /**
+             * First
+             * @description Behind the models, or at their sides; the others follow.
+             * @default behind
+             * @enum {string}
+             */
+            first: "behind" | "beside";
+            /**
+             * Off the models
+             * @description Of posts, at least.
+             * @default 0.8
+             */
+            off_mm: number;
+            /**
+             * Pins, thick
+             * @description Their diameter.
+             * @default 3.5
+             */
+            pin_mm: number;
+            /**
+             * Pins by hand
              * @description Pins put elsewhere, left out or added.
              * @default {}
              */
@@ -1257,12 +1301,47 @@ export interface components {
                 [key: string]: components["schemas"]["SetPin"];
             };
             /**
+             * Posts, thick
+             * @description Their diameter.
+             * @default 6
+             */
+            post_mm: number;
+            /**
+             * Posts meet at
+             * @description Over the mounting face of the jaw with the sleeves. Empty: near the occlusal plane.
+             */
+            seat_mm?: number | null;
+            /**
+             * Sleeves on the
+             * @description The other jaw has the pins.
+             * @default lower
+             * @enum {string}
+             */
+            sleeves: "lower" | "upper";
+            /**
+             * Struts, high
+             * @description At most. Empty: as high as the gum leaves room.
+             */
+            strut_high_mm?: number | null;
+            /**
+             * Struts, wide
+             * @description Not wider than posts.
+             * @default 4
+             */
+            strut_mm: number;
+            /**
              * Held by
-             * @description Pins on the upper that go into sleeves on the lower.
+             * @description Pins on one jaw that go into sleeves on the other.
              * @default none
              * @enum {string}
              */
             style: "none" | "pins";
+            /**
+             * Swing
+             * @description How the jaws meet as they close about the hinge axis.
+             * @default false
+             */
+            swing: boolean;
         };
         /** AssembleDetail */
         AssembleDetail: {
@@ -1703,6 +1782,12 @@ export interface components {
              */
             open_mm: number;
             /**
+             * Raised at the incisors
+             * @description For splints: the lower is opened so far about the average hinge axis (common practice).
+             * @default 0
+             */
+            raised_mm: number;
+            /**
              * Lower rolled
              * @description Plus lowers the patient's left.
              * @default 0
@@ -1883,13 +1968,13 @@ export interface components {
              */
             keep_until: string;
             /** Nodes */
-            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TouchNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["MarkedNode"] | components["schemas"]["ReduceNode"] | components["schemas"]["TrimNode"] | components["schemas"]["FootNode"] | components["schemas"]["BaseNode"] | components["schemas"]["StylesNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["NotchNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["WallMapNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
+            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TouchNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["MarkedNode"] | components["schemas"]["ReduceNode"] | components["schemas"]["TrimNode"] | components["schemas"]["FootNode"] | components["schemas"]["BaseNode"] | components["schemas"]["StylesNode"] | components["schemas"]["SwingNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["NotchNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["WallMapNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
             /** Number */
             number: string;
             /** Open */
             open: string;
             /** Opened */
-            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["CleanDetail"] | components["schemas"]["TeethDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TouchDetail"] | components["schemas"]["EdgeDetail"] | components["schemas"]["MarkedDetail"] | components["schemas"]["ReduceDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["FootDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["StylesDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["NotchDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["WallMapDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
+            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["CleanDetail"] | components["schemas"]["TeethDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TouchDetail"] | components["schemas"]["EdgeDetail"] | components["schemas"]["MarkedDetail"] | components["schemas"]["ReduceDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["FootDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["StylesDetail"] | components["schemas"]["SwingDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["NotchDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["WallMapDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
             /** Picture */
             picture: string;
             /** Pieces */
@@ -4089,6 +4174,30 @@ export interface components {
             person: components["schemas"]["Person"] | null;
         };
         /**
+         * Meets
+         * @description Where the jaws meet as they close: teeth of upper and lower (None on gum), a place in the lower's home, how far open they still are
+         *     there, and by how much it stands high in the bite (below nought: misses).
+         */
+        Meets: {
+            /** High Mm */
+            high_mm: number;
+            /** Open Deg */
+            open_deg: number;
+            /** Piece */
+            piece: string;
+            /** Point Mm */
+            point_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Teeth */
+            teeth: [
+                number | null,
+                number | null
+            ];
+        };
+        /**
          * Moved
          * @description What the last change that moved a jaw did.
          *
@@ -4346,7 +4455,8 @@ export interface components {
         };
         /**
          * Pin
-         * @description A pin in the lower's home: its seat, which way it goes up, and the entry of the settings that put it there, if one did.
+         * @description A pin in the lower's home: its seat, the bench's vertical, and the entry of the settings that put it there, if one did; how thick its
+         *     post is, how deep the pin goes.
          */
         Pin: {
             /** Air Mm */
@@ -4363,10 +4473,47 @@ export interface components {
                 number,
                 number
             ];
+            /** Deep Mm */
+            deep_mm: number;
             /** Entry */
             entry: string;
+            /** Post Mm */
+            post_mm: number;
             /** Zone */
             zone: string;
+        };
+        /**
+         * PinRoom
+         * @description Where pins can stand, over the plan of the bench: a grid of places, `step_mm` apart from `low_mm` on, `count` of them along x and y.
+         *
+         *     codes   : of the places, y fastest, as runs (code, how many); 0 where one can stand
+         *     why     : by code the reason why none can
+         *     to_plan : the lower's home to the bench, 4 by 4, row by row
+         */
+        PinRoom: {
+            /** Codes */
+            codes: [
+                number,
+                number
+            ][];
+            /** Count */
+            count: [
+                number,
+                number
+            ];
+            /** Low Mm */
+            low_mm: [
+                number,
+                number
+            ];
+            /** Step Mm */
+            step_mm: number;
+            /** To Plan */
+            to_plan: number[];
+            /** Why */
+            why: {
+                [key: string]: string;
+            };
         };
         /**
          * PlaceOut
@@ -5351,7 +5498,8 @@ export interface components {
         };
         /**
          * Strut
-         * @description Where a strut stands on a body's mounting face, in its home: from the middle of its post to the wall.
+         * @description Where a strut stands on a body's mounting face, in its home: from the middle of its post to the wall; how wide it is, and the post
+         *     thick.
          */
         Strut: {
             /** From Mm */
@@ -5360,12 +5508,16 @@ export interface components {
                 number,
                 number
             ];
+            /** Post Mm */
+            post_mm: number;
             /** To Mm */
             to_mm: [
                 number,
                 number,
                 number
             ];
+            /** Wide Mm */
+            wide_mm: number;
         };
         /**
          * Styles
@@ -5501,6 +5653,89 @@ export interface components {
         };
         /** SupportsSettings */
         SupportsSettings: Record<string, never>;
+        /** SwingDetail */
+        SwingDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["SwingSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "swing";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** SwingGood */
+        SwingGood: {
+            swing?: components["schemas"]["Swung"] | null;
+        };
+        /** SwingNode */
+        SwingNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["SwingGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "swing";
+        };
+        /** SwingSettings */
+        SwingSettings: Record<string, never>;
+        /**
+         * Swung
+         * @description The hinge axis in the lower's home, along to the patient's left, and what meets as they close about it, the first first.
+         */
+        Swung: {
+            /** Along */
+            along: [
+                number,
+                number,
+                number
+            ];
+            /** At Mm */
+            at_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Meets */
+            meets: components["schemas"]["Meets"][];
+            /** Piece */
+            piece: string;
+        };
         /** TakeOff */
         TakeOff: {
             /** Base */

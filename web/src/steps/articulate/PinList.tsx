@@ -16,6 +16,9 @@ export function PinList({ data, doings }: CardProps) {
       {name}
     </button>
   );
+  const settings = detailOf(data, "articulate")?.settings;
+  const order = settings?.first === "beside" ? [...ZONES.slice(2), ...ZONES.slice(0, 2)] : [...ZONES];
+  const asked = order.slice(0, Number(settings?.count ?? 4));
   const entryOf = (zone: string) => Object.entries(entries).find(([, e]) => e.zone === zone);
   return (
     <ul aria-label="Pins" className="mt-3 text-[13px]">
@@ -28,7 +31,15 @@ export function PinList({ data, doings }: CardProps) {
               {zone}
               <span className="dim">
                 {" "}
-                {stands ? (entry?.at ? "put by hand" : "") : entry ? "left out" : "no place"}
+                {stands
+                  ? entry?.at
+                    ? "put by hand"
+                    : ""
+                  : entry
+                    ? "left out"
+                    : asked.includes(zone)
+                      ? "no place"
+                      : "not asked for"}
               </span>
             </span>
             {id && button(entry?.at ? "By itself" : "Put back", zone, () => change(id, null))}

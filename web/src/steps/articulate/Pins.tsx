@@ -1,14 +1,14 @@
-import { useMemo, useState } from "react";
+import { useEffect, useMemo, useState } from "react";
 import { goodOf, type NodeOf } from "../../case/look";
 import type { CaseOut, PieceOut } from "../../shared/api/client";
-import { type Drawing, Line, PulledBall, toStage } from "../../stage";
+import { type Drawing, fromStage, Line, PulledBall, toStage } from "../../stage";
 import type { Point } from "../../store/bench";
+import { usePulledPin } from "./pulled";
+import { whyNot } from "./room";
 
 export type Pin = NonNullable<NonNullable<NodeOf<"articulate">["good"]>["pins"]>[number];
 
 const COLOUR = "#a9852f";
-const POST_MM = 3;
-const DEEP_MM = 6;
 
 export function lowerOf(data: CaseOut): PieceOut | undefined {
   return data.pieces.find((p) => p.jaw === "lower");
@@ -47,30 +47,49 @@ export function PinHandles({
           onPut(pin, stage);
         }}
       >
-        {(seen) => <Ring at={seen} />}
+        {(seen) => (
+          <>
+            <Told drawing={drawing} at={seen} rest={at} lower={lower.id} />
+            <Ring at={seen} radius={pin.post_mm / 2} deep={pin.deep_mm} />
+          </>
+        )}
       </PulledBall>
     );
   });
 }
 
+/** While it is pulled: can a pin stand here? Told from the map that the step has made, so at once. */
+function Told({ drawing, at, rest, lower }: { drawing: Drawing; at: Point; rest: Point; lower: string }) {
+  const room = goodOf(drawing.data, "articulate")?.room;
+  const home = fromStage(drawing.ui, drawing, lower, at);
+  const pulled = at.some((x, axis) => x !== rest[axis]);
+  const why = room && home && pulled ? whyNot(room, home) : null;
+  const [x, y, z] = at;
+  useEffect(() => {
+    if (why !== null) usePulledPin.setState({ at: [x, y, z], why });
+    return () => usePulledPin.setState({ at: null, why: "" });
+  }, [x, y, z, why]);
+  return null;
+}
+
 /** The post's outline at the seat, and the pin under it. */
-function Ring({ at }: { at: Point }) {
+function Ring({ at, radius, deep }: { at: Point; radius: number; deep: number }) {
   const [x, y, z] = at;
   const points = useMemo<Point[]>(
     () =>
       Array.from({ length: 33 }, (_, k) => [
-        x + POST_MM * Math.cos((k / 16) * Math.PI),
-        y + POST_MM * Math.sin((k / 16) * Math.PI),
+        x + radius * Math.cos((k / 16) * Math.PI),
+        y + radius * Math.sin((k / 16) * Math.PI),
         z,
       ]),
-    [x, y, z],
+    [x, y, z, radius],
   );
   const axis = useMemo<Point[]>(
     () => [
-      [x, y, z - DEEP_MM],
-      [x, y, z + DEEP_MM],
+      [x, y, z - deep],
+      [x, y, z + deep],
     ],
-    [x, y, z],
+    [x, y, z, deep],
   );
   return (
     <>

@@ -4,6 +4,8 @@ import { type Drawing, fromStage, Label, type StepUi, type Tool, toStage } from 
 import type { Point } from "../../store/bench";
 import { PinList } from "./PinList";
 import { lowerOf, PinHandles } from "./Pins";
+import { usePulledPin } from "./pulled";
+import { swing } from "./swing";
 
 /** A place on the stage in the lower's own coordinates. */
 function kept({ data, view, ui }: Drawing, stage: Point): Point | null {
@@ -40,11 +42,20 @@ function Draws(drawing: Drawing) {
   );
 }
 
-/** What each pin is called, beside it. */
+/** What each pin is called, beside it; of one that is pulled, how it would stand. */
 function Words({ data, view, ui }: Drawing) {
+  const pulled = usePulledPin();
   const lower = lowerOf(data);
   const pins = goodOf(data, "articulate")?.pins ?? [];
   if (!lower) return null;
+  if (pulled.at)
+    return (
+      <Label at={pulled.at} tone={pulled.why ? "look" : "calm"}>
+        <span data-testid="pin-told" className="text-xs">
+          {pulled.why ? `Not here: ${pulled.why}` : "A pin can stand here"}
+        </span>
+      </Label>
+    );
   return pins.map((pin) => (
     <Label key={pin.entry || pin.zone} at={toStage(ui, { data, view }, lower.id, pin.at_mm)}>
       <span data-testid={`pin-${pin.zone || pin.entry}`} className="text-xs">
@@ -56,7 +67,7 @@ function Words({ data, view, ui }: Drawing) {
 
 const articulate: StepUi = {
   name: "articulate",
-  tools: [add],
+  tools: [add, swing],
   Draws,
   Words,
   Below: PinList,

@@ -1,0 +1,102 @@
+"""Part of Articulate: how the jaws meet as they close about the hinge axis; worked out when it is asked for."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...anatomy.teeth.numbers import numbers_at
+from ...engine.gives import json_of
+from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings
+from ...ops.rigid import rounded
+from ...ops.swing import Axis, Meeting, swing
+from ...progress import Run
+from ..values import Swung
+
+# So far past the first contact others are looked for.
+_PAST_MM = 0.25
+# A contact that comes so much before all others, on its own, is said.
+_EARLY_MM = 0.1
+
+
+class SwingSettings(StepSettings):
+    pass
+
+
+def apply(inputs: Inputs, settings: SwingSettings, run: Run) -> StepResult:
+    piece = {jaw: each for each, jaw in inputs.jaws.items()}
+    bite = inputs["home_to_bite"]
+    if not inputs["on"] or set(piece) != {"upper", "lower"} or any(bite.get(each) is None for each in piece.values()):
+        return StepResult({"swing": None})
+    matrix = {jaw: np.array(inputs["home_to_bench"][each]) for jaw, each in piece.items()}
+    away = np.array([0.0, -inputs["back"], -inputs["up"]])
+    axis = Axis(-away, np.array([1.0, 0.0, 0.0]), away / np.linalg.norm(away))
+    run.tick(0.2, "swinging")
+    on_bench = {}
+    for jaw, each in piece.items():
+        mesh = inputs["mesh"][each]
+        on_bench[jaw] = mesh.with_vertices(_at(matrix[jaw], mesh.vertices_mm))
+    met = swing(on_bench["upper"], on_bench["lower"], axis).meetings(past_mm=_PAST_MM)
+    run.tick(0.9, "which teeth")
+    points = np.array([m.at_mm for m in met]).reshape(-1, 3)
+    home = {jaw: _at(np.linalg.inv(matrix[jaw]), points) for jaw in matrix}
+    teeth = {jaw: numbers_at(inputs["teeth"].get(each), home[jaw]) for jaw, each in piece.items()}
+    listed = [
+        {
+            "teeth": (teeth["upper"][k], teeth["lower"][k]), "piece": piece["lower"], "point_mm": rounded(home["lower"][k]),
+            "open_deg": round(float(np.degrees(m.open_rad)), 4), "high_mm": round(m.high_mm, 4),
+        }
+        for k, m in enumerate(met)
+    ]  # fmt: skip
+    back = np.linalg.inv(matrix["lower"])
+    at, along = _at(back, axis.at[None])[0], back[:3, :3] @ axis.along
+    value = {"piece": piece["lower"], "at_mm": rounded(at), "along": rounded(along), "meets": listed}
+    return StepResult({"swing": value}, _readings(met), tuple(_said(met, teeth)))
+
+
+def _at(matrix: NDArray, points: NDArray) -> NDArray[np.float64]:
+    return points @ matrix[:3, :3].T + matrix[:3, 3]
+
+
+def _readings(met: Sequence[Meeting]) -> tuple[Reading, ...]:
+    if not met:
+        return ()
+    return (
+        Reading("first contact, so far open", float(np.degrees(met[0].open_rad)), "°"),
+        Reading("first contact, high by", 1000 * met[0].high_mm, "µm"),
+    )
+
+
+def _said(met: Sequence[Meeting], teeth: dict[str, list[int | None]]) -> list[Flag]:
+    if not met:
+        return [Flag("never-meet", "look", "Closing about the hinge axis the jaws never meet.")]
+    if len(met) > 1 and met[0].high_mm - met[1].high_mm < _EARLY_MM:
+        return []
+    where = " on ".join(str(teeth[jaw][0]) for jaw in ("upper", "lower") if teeth[jaw][0]) or "gum"
+    text = f"Closing about the hinge axis, {where} meets first by itself, {1000 * met[0].high_mm:.0f} µm before the bite is reached."
+    return [Flag("early-contact", "note", text)]
+
+
+STEP = Step(
+    name="swing",
+    title="Swing",
+    number=8,
+    version=1,
+    over=WHOLE,
+    part_of="articulate",
+    settings=SwingSettings,
+    needs={
+        "on": Need("articulate", "swing", setting=True),
+        "back": Need("articulate", "axis_back_mm", setting=True),
+        "up": Need("articulate", "axis_up_mm", setting=True),
+        "mesh": Need("clean", "mesh", each=True),
+        "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
+        "home_to_bench": Need("level", "home_to_bench", each=True),
+        "teeth": Need("teeth", "mesh", each=True, optional=True),
+    },
+    gives={"swing": json_of(Swung | None)},
+    apply=apply,
+    about="How the jaws meet as they close about the hinge.",
+)
