@@ -17,7 +17,7 @@ from .up import database, environment, guarded
 
 PARTS = ("core", "server", "browser")
 # So that both lanes of the tests take about as long (looked at with -v 2 and a clock).
-_LAST_OF_FIRST = "test_returned"
+_LAST_OF_FIRST = "test_steps"
 SCHEMA = ROOT / "web" / "src" / "shared" / "api" / "schema.gen.ts"
 
 
