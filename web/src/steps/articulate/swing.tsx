@@ -82,7 +82,7 @@ function Words(drawing: Drawing) {
                 <span className="flex-1">
                   {told(m.teeth[0])} on {told(m.teeth[1])}
                 </span>
-                <span>{m.open_deg.toFixed(2)}°</span>
+                <span>{m.open_deg.toFixed(2).replace(/^-(0\.0*)$/, "$1")}°</span>
                 <span className="w-16 text-right">{Math.round(1000 * m.high_mm)} µm</span>
               </button>
             </li>
