@@ -9,7 +9,7 @@ from pydantic import Field
 
 from ...engine.entries import Entry, EntryId
 from ...engine.gives import RESERVES, SOLIDS, Solid, Solids
-from ...engine.model import BODIES, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
+from ...engine.model import BODIES, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...mesh import Mesh
 from ...ops.cavity import Keep, Thicker, cavity
 from ...ops.clip import frame_of
@@ -111,7 +111,8 @@ def _flags(settings: HollowSettings, thinnest: float, ribbed: bool) -> tuple[Fla
     if thinnest < settings.wall_mm - _THIN_MM:
         flags.append(Flag("thin-wall", "look", f"The wall is {thinnest:.2f} mm thick at its thinnest, less than asked."))
     if settings.wall_mm < 1.5:
-        flags.append(Flag("weak-wall", "look", f"A wall of {settings.wall_mm:.1f} mm breaks easily: 1.5 mm is usual at least."))
+        text = f"A wall of {settings.wall_mm:.1f} mm breaks easily: 1.5 mm is usual at least."
+        flags.append(Flag("weak-wall", "look", text, fix=Fix("hollow", "*", {"wall_mm": 1.5}, label="1.5 mm")))
     if settings.stiff != "none" and not ribbed:
         flags.append(Flag("nowhere-wide", "note", f"The model is nowhere wide enough for {settings.stiff}: none was made."))
     return tuple(flags)
@@ -123,7 +124,7 @@ STEP = Step(
     name="hollow",
     title="Hollow",
     number=6,
-    version=4,
+    version=5,
     over=BODIES,
     settings=HollowSettings,
     needs={
