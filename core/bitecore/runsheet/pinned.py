@@ -48,7 +48,7 @@ class Bench:
     @property
     def up(self) -> NDArray[np.float64]:
         """(3,) the bench's vertical in the lower's home."""
-        way = np.linalg.inv(self.matrix["lower"])[:3, 2]
+        way = np.linalg.inv(self.matrix["lower"])[:3, 2].astype(np.float64)
         return -way if self.jaws[0] == "upper" else way
 
     def there(self, jaw: str, mesh: Mesh) -> Mesh:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
 from pydantic import Field
@@ -137,7 +137,7 @@ def _refused(inputs: Inputs) -> StepResult | None:
 
 
 def _nothing(why: str, flags: Sequence[Flag] = (), fix: Fix | None = None) -> StepResult:
-    values = {"solids": ByPiece(), "struts": ByPiece(), "pins": [], "room": None}
+    values: dict[str, Any] = {"solids": ByPiece(), "struts": ByPiece(), "pins": [], "room": None}
     return StepResult(values, (), (*flags, Flag("no-pins", "look", why, fix=fix)), "no pins")
 
 
