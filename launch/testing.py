@@ -6,18 +6,15 @@ import contextlib
 import os
 import shutil
 import subprocess
-import sys
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
-from . import contracts, install
+from . import contracts, install, lanes
 from .say import ROOT, Fail, run, say
 from .up import database, environment, guarded
 
 PARTS = ("core", "server", "browser")
-# So that both lanes of the tests take about as long (looked at with -v 2 and a clock).
-_LAST_OF_FIRST = "test_steps"
 SCHEMA = ROOT / "web" / "src" / "shared" / "api" / "schema.gen.ts"
 
 
@@ -48,8 +45,7 @@ def _surroundings() -> Iterator[dict[str, str]]:
 
 
 def test(argv: list[str]) -> int:
-    """Core, server and browser tests by Django's runner; the rest of the words go to it. On two lanes: the first half of the core's beside
-    the server's and the second half; the browser's have the machine to themselves."""
+    """Core, server and browser tests by Django's runner; the rest of the words go to it: names alone, else all on two lanes."""
     parts = [p for p in PARTS if f"--{p}" in argv] or list(PARTS)
     words = [a for a in argv if a.removeprefix("--") not in PARTS]
     labels = [w for w in words if not w.startswith("-")]
@@ -59,39 +55,7 @@ def test(argv: list[str]) -> int:
         command = [str(install.PYTHON), "server/manage.py", "test", "--noinput", "--timing", *options]
         if labels:
             return subprocess.call([*command, *labels], cwd=ROOT, env=env)
-        first, second = _halves() if "core" in parts else ([], [])
-        rest = []
-        with _beside([*command, *first], env, wanted=bool(first)) as core:
-            for lane in (["tests.server"] if "server" in parts else [], second):
-                rest += [subprocess.call([*command, *lane], cwd=ROOT, env=env)] if lane else []
-        rest += [subprocess.call([*command, "tests.browser"], cwd=ROOT, env=env)] if "browser" in parts else []
-        return next((status for status in [*core, *rest] if status), 0)
-
-
-def _halves() -> tuple[list[str], list[str]]:
-    """The core's tests in two: those up to _LAST_OF_FIRST by their names, and the rest."""
-    names = sorted(path.stem for path in (ROOT / "tests" / "core").glob("test_*.py"))
-    made = tuple([f"tests.core.{n}" for n in names if (n <= _LAST_OF_FIRST) == first] for first in (True, False))
-    return made[0], made[1]
-
-
-@contextlib.contextmanager
-def _beside(command: list[str], env: dict[str, str], *, wanted: bool) -> Iterator[list[int]]:
-    """Runs while the block does; what it printed comes in one piece after it. The list holds its status then, where it is wanted."""
-    status: list[int] = []
-    if not wanted:
-        yield status
-        return
-    with tempfile.TemporaryFile() as out, tempfile.TemporaryDirectory(prefix="bench-test-") as scratch:
-        process = subprocess.Popen(command, cwd=ROOT, env={**env, "BENCH_STATE": scratch}, stdout=out, stderr=subprocess.STDOUT)
-        try:
-            yield status
-        finally:
-            status.append(process.wait())
-            out.seek(0)
-            sys.stdout.flush()
-            sys.stdout.buffer.write(out.read())
-            sys.stdout.flush()
+        return lanes.run_all(command, env, parts)
 
 
 def _web(*command: str) -> list[str]:

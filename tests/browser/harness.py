@@ -13,6 +13,7 @@ import tempfile
 import time
 import urllib.request
 from pathlib import Path
+from typing import Any
 from urllib.parse import quote
 
 from django.core.management import call_command
@@ -150,7 +151,9 @@ class BrowserCase(TransactionTestCase):
             print(f"\npicture: {shot}\n{self.app.said()}", file=sys.stderr)
 
     def signed_in(self, name: str) -> Page:
-        context = self.chromium.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
+        # The eye jumps to its place: without a graphics card every picture on the way would be drawn by the processor.
+        screen: Any = {"viewport": {"width": 1280, "height": 800}, "reduced_motion": "reduce"}
+        context = self.chromium.new_context(**screen, accept_downloads=True)
         self.addCleanup(context.close)
         page = context.new_page()
         page.set_default_timeout(20_000)

@@ -1,0 +1,70 @@
+"""The whole of the tests on two lanes: chunks of about a few minutes, and whichever lane is free takes the next. The machine is at work
+to the end without anybody keeping the lanes even by hand."""
+
+from __future__ import annotations
+
+import subprocess
+import tempfile
+import threading
+import time
+from collections import deque
+
+from .say import ROOT, say
+
+# How many chunks each part is cut into. Those that wait the most go first, beside those that work the most.
+_CHUNKS = {"browser": 5, "server": 4, "core": 6}
+# It stops and starts the database of all.
+_ALONE = "tests.browser.test_trouble"
+_LANES = 2
+
+
+def _cut(part: str) -> list[tuple[str, list[str]]]:
+    names = [f"tests.{part}.{path.stem}" for path in sorted((ROOT / "tests" / part).glob("test_*.py"))]
+    names = [name for name in names if name != _ALONE]
+    count = _CHUNKS[part]
+    return [(f"{part} {k + 1} of {count}", names[k::count]) for k in range(count)]
+
+
+def _dealt(parts: list[str]) -> list[tuple[str, list[str]]]:
+    """The chunks in the order they are taken: of each part in turn, so that what waits runs beside what works."""
+    queues = [deque(_cut(part)) for part in _CHUNKS if part in parts]
+    dealt = []
+    while any(queues):
+        dealt += [queue.popleft() for queue in queues if queue]
+    return dealt
+
+
+def _one(command: list[str], name: str, labels: list[str], env: dict[str, str]) -> int:
+    """One chunk in a database and a folder of its own; what it printed comes in one piece."""
+    began = time.monotonic()
+    with tempfile.TemporaryFile() as out, tempfile.TemporaryDirectory(prefix="bench-test-") as scratch:
+        own = {**env, "BENCH_STATE": scratch, "BENCH_TEST_DATABASE": "bench_test_" + name.replace(" ", "_")}
+        status = subprocess.call([*command, *labels], cwd=ROOT, env=own, stdout=out, stderr=subprocess.STDOUT)
+        out.seek(0)
+        text = out.read().decode(errors="replace")
+    said = "good" if status == 0 else f"not good ({status})"
+    say(f"{text}\n{name}: {said}, {time.monotonic() - began:.0f} s: {' '.join(label.rpartition('.')[2] for label in labels)}\n")
+    return status
+
+
+def run_all(command: list[str], env: dict[str, str], parts: list[str]) -> int:
+    """Every test of these parts; 0 where all passed, else a status that is not 0. command : of Django's runner, without labels."""
+    waiting = deque(_dealt(parts))
+    status: list[int] = []
+
+    def lane() -> None:
+        while True:
+            try:
+                name, labels = waiting.popleft()
+            except IndexError:
+                return
+            status.append(_one(command, name, labels, env))
+
+    lanes = [threading.Thread(target=lane) for _ in range(_LANES)]
+    for each in lanes:
+        each.start()
+    for each in lanes:
+        each.join()
+    if "browser" in parts:
+        status.append(_one(command, "browser alone", [_ALONE], env))
+    return max(status, key=abs, default=0)
