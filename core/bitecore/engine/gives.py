@@ -27,11 +27,11 @@ class FileValue:
 class Solid:
     """One closed solid for the assembly, in the jaw's home.
 
-    op   : add, cut, or split
-    name : what it is; of split also the part it makes (cut-k3)
+    op   : add, cut, split, or part: a body by itself
+    name : what it is; of split and part the part it makes (cut-k3)
     """
 
-    op: Literal["add", "cut", "split"]
+    op: Literal["add", "cut", "split", "part"]
     mesh: Mesh
     name: str = ""
 

@@ -132,17 +132,22 @@ def _nearest(room: Room, at: NDArray, others: list[NDArray], bench: Bench, entry
 
 
 def raised(pins: PinSet, inputs: Inputs) -> tuple[str, Fix | None]:
-    """Where a thicker base gives struts the height that is missing: what to say of it, and the Fix for all such zones of one jaw."""
+    """What a thicker base would do for the zones without a pin: see `thicker`."""
     missing: dict[str, float] = {}
     for no in pins.why.values():
         if no.low:
             missing[no.low[0]] = max(missing.get(no.low[0], 0.0), no.low[1])
+    return thicker(missing, inputs)
+
+
+def thicker(missing: Mapping[str, float], inputs: Inputs) -> tuple[str, Fix | None]:
+    """Where a thicker base gives struts the height that is missing, by jaw in mm: what to say of it, and the Fix for one jaw."""
     for jaw, more in sorted(missing.items(), key=lambda m: -m[1]):
         piece = next(p for p, j in inputs.jaws.items() if j == jaw)
         walls = inputs["walls"].get(piece)
         thick = float(np.ceil((walls["under_mm"] + more + _SPARE_MM) * 10) / 10) if walls else np.inf
         if thick <= _THICKEST_MM:
-            text = f" Fix makes the {jaw}'s base {thick:.1f} mm thick under the lowest point, high enough for more struts."
+            text = f" Fix makes the {jaw}'s base {thick:.1f} mm thick under the lowest point, high enough for it."
             return text, Fix("base", piece, {"height": "under", "thickness_mm": thick})
     return "", None
 

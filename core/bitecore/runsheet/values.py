@@ -305,6 +305,19 @@ class Pin(TypedDict):
     deep_mm: float
 
 
+class HingeAxis(TypedDict):
+    """Of hinged backs: a place on the axis and its direction in the lower's home; on the bench from where to where it goes along x, how
+    far behind the incisors and how high over the occlusal plane it lies; how far the pair opens."""
+
+    at_mm: Point
+    along: Point
+    from_mm: float
+    to_mm: float
+    behind_mm: float
+    over_mm: float
+    opens_deg: float
+
+
 class Meets(TypedDict):
     """Where the jaws meet as they close: teeth of upper and lower (None on gum), a place in the lower's home, how far open they still are
     there, and by how much it stands high in the bite (below nought: misses)."""
@@ -317,11 +330,13 @@ class Meets(TypedDict):
 
 
 class Swung(TypedDict):
-    """The hinge axis in the lower's home, along to the patient's left, and what meets as they close about it, the first first."""
+    """The hinge axis in the lower's home, along to the patient's left, and what meets as they close about it, the first first. printed : it
+    is that of the hinged backs, not one taken for the patient's."""
 
     piece: str
     at_mm: Point
     along: Point
+    printed: bool
     meets: list[Meets]
 
 

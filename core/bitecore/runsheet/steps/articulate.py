@@ -1,4 +1,4 @@
-"""Articulate: what holds the printed pair in its bite. Pins on one jaw that go into sleeves on the other."""
+"""Articulate: what holds the printed pair in its bite. Pins on one jaw that go into sleeves on the other, or hinged backs."""
 
 from __future__ import annotations
 
@@ -16,11 +16,13 @@ from ...engine.model import WHOLE, Fix, Flag, Inputs, Need, Step, StepResult, St
 from ...parts.pin_places import Place, Room, Sizes
 from ...parts.pins import airs, pair
 from ...progress import Run
+from ..hinged import Asked, hinged
 from ..pinned import Bench, PinSet, placed, raised, readings, room_map, said
-from ..values import Pin, PinRoom, Strut
+from ..values import HingeAxis, Pin, PinRoom, Strut
 
 _Mm = Annotated[float, Field(ge=-1e4, le=1e4)]
 _PINS = {"style": ("pins",)}
+_HINGE: dict[str, tuple[Any, ...]] = {"style": ("hinge",)}
 # Round a sleeve there is so much post at least.
 _SHELL_MM = 0.8
 
@@ -37,7 +39,10 @@ class SetPin(Entry):
 
 
 class ArticulateSettings(StepSettings):
-    style: Literal["none", "pins"] = setting("none", label="Held by", help="Pins on one jaw that go into sleeves on the other.")
+    style: Literal["none", "pins", "hinge"] = setting(
+        "none", label="Held by", help="Pins on one jaw that go into sleeves on the other, or backs that turn on one axis.",
+        words={"none": "Nothing", "pins": "Pins", "hinge": "Hinged backs"},
+    )  # fmt: skip
     count: int = setting(
         4, ge=2, le=4, label="Pins", help="So many find their places by themselves; more are added on the stage.", when=_PINS
     )
@@ -64,6 +69,29 @@ class ArticulateSettings(StepSettings):
     strut_high_mm: float | None = setting(
         None, ge=3, le=40, unit="mm", label="Struts, high", help="At most. Empty: as high as the gum leaves room.", main=False, when=_PINS
     )
+    turns: Literal["wire", "pin", "snap"] = setting(
+        "wire", label="Turns on", help="A piece of wire, two pins that are printed too, or cones that snap in.", when=_HINGE,
+        words={"wire": "Wire", "pin": "Printed pins", "snap": "Snapping cones"},
+    )  # fmt: skip
+    turn_mm: float = setting(
+        1.5, ge=0.6, le=5, unit="mm", label="Wire or pin, thick", help="Its diameter.", when=_HINGE | {"turns": ("wire", "pin")}
+    )
+    turn_air_mm: float = setting(0.15, ge=0.05, le=0.5, unit="mm", label="Air in the hinge", help="On each side.", when=_HINGE)
+    turn_high_mm: float | None = setting(
+        None, ge=4, le=80, unit="mm", label="Axis, high", help="Over the lower's mounting face. Empty: in the occlusal plane.",
+        main=False, when=_HINGE,
+    )  # fmt: skip
+    turn_off_mm: float = setting(
+        0.8, ge=0.3, le=15, unit="mm", label="Hinge off the models", help="Its round ends, at least.", main=False, when=_HINGE
+    )
+    turn_wide_deg: float = setting(
+        100.0, ge=20, le=170, unit="°", label="Opens to", help="So far nothing may meet; else it is told where it binds.", main=False,
+        when=_HINGE,
+    )  # fmt: skip
+    turn_parts: Literal["one", "apart"] = setting(
+        "one", label="Halves", help="One body with their jaws, or printed by themselves and stuck on.", main=False, when=_HINGE,
+        words={"one": "With the jaws", "apart": "By themselves"},
+    )  # fmt: skip
     swing: bool = setting(False, label="Swing", help="How the jaws meet as they close about the hinge axis.", form=False)
     axis_back_mm: float = setting(
         BACK_MM, ge=30, le=150, unit="mm", label="Hinge axis, behind", main=False, when={"swing": (True,)},
@@ -76,6 +104,12 @@ class ArticulateSettings(StepSettings):
     pins: dict[EntryId, SetPin] = setting(
         {}, label="Pins by hand", help="Pins put elsewhere, left out or added.", form=False, max_length=12
     )
+
+    def hinge(self) -> Asked:
+        return Asked(
+            turns=self.turns, thick_mm=self.turn_mm, high_mm=self.turn_high_mm, off_mm=self.turn_off_mm, air_mm=self.turn_air_mm,
+            wide_deg=self.turn_wide_deg, alone=self.turn_parts == "apart",
+        )  # fmt: skip
 
     def sizes(self) -> Sizes:
         """The posts thick enough for their sleeves."""
@@ -90,9 +124,15 @@ class ArticulateSettings(StepSettings):
 
 
 def apply(inputs: Inputs, settings: ArticulateSettings, run: Run) -> StepResult:
-    refused = _refused(inputs)
+    refused = _refused(inputs, "Hinged backs" if settings.style == "hinge" else "Pins")
     if refused is not None:
         return refused
+    if settings.style == "hinge":
+        return hinged(inputs, settings.hinge(), run)
+    return _pinned(inputs, settings, run)
+
+
+def _pinned(inputs: Inputs, settings: ArticulateSettings, run: Run) -> StepResult:
     bench, sizes = Bench.of(inputs, settings.sleeves), settings.sizes()
     below, above = bench.jaws
     bodies = {jaw: bench.there(jaw, inputs["body"][bench.piece[jaw]]) for jaw in bench.jaws}
@@ -119,25 +159,26 @@ def apply(inputs: Inputs, settings: ArticulateSettings, run: Run) -> StepResult:
     for number, (jaw, face) in enumerate(((below, room.floor), (above, room.ceiling))):
         struts[bench.piece[jaw]] = [_strut(bench, jaw, p, number, face, sizes) for p in pins.places]
     flags = (*_thin_posts(settings), *said(pins, sizes, inputs))
-    values = {"solids": solids, "struts": struts, "pins": _pins(pins, air, room, bench), "room": room_map(room, bench)}
+    values = {"solids": solids, "struts": struts, "pins": _pins(pins, air, room, bench), "room": room_map(room, bench), "hinge": None}
     return StepResult(values, readings(pins, air, room), flags, f"{len(made)} pins")
 
 
-def _refused(inputs: Inputs) -> StepResult | None:
+def _refused(inputs: Inputs, what: str) -> StepResult | None:
+    """Where there is no pair in its bite, square to its bases."""
     pieces = {jaw: piece for piece, jaw in inputs.jaws.items()}
     if set(pieces) != {"upper", "lower"}:
-        return _nothing("Pins hold a pair: there is only one jaw, so there are none.")
+        return _nothing(f"{what} hold a pair: there is only one jaw, so there are none.")
     bite = inputs["home_to_bite"]
     if any(bite.get(piece) is None for piece in pieces.values()):
-        return _nothing("The bite is open, so there is nothing for pins to hold. They come with the bite.")
+        return _nothing(f"The bite is open, so there is nothing for {what.lower()} to hold. They come with the bite.")
     if any(inputs.of("parallel", piece) == "own" for piece in pieces.values()):
         level = Fix("base", "*", {"parallel": "occlusal"}, label="Both to the occlusal plane")
-        return _nothing("Pins stand square to both bases, and each goes by its own plane now.", (), level)
+        return _nothing(f"{what} stand square to both bases, and each goes by its own plane now.", (), level)
     return None
 
 
 def _nothing(why: str, flags: Sequence[Flag] = (), fix: Fix | None = None) -> StepResult:
-    values: dict[str, Any] = {"solids": ByPiece(), "struts": ByPiece(), "pins": [], "room": None}
+    values: dict[str, Any] = {"solids": ByPiece(), "struts": ByPiece(), "pins": [], "room": None, "hinge": None}
     return StepResult(values, (), (*flags, Flag("no-pins", "look", why, fix=fix)), "no pins")
 
 
@@ -172,7 +213,7 @@ STEP = Step(
     name="articulate",
     title="Articulate",
     number=8,
-    version=4,
+    version=5,
     over=WHOLE,
     settings=ArticulateSettings,
     needs={
@@ -187,10 +228,13 @@ STEP = Step(
         "struts": by_piece(json_of(list[Strut])),
         "pins": json_of(list[Pin]),
         "room": json_of(PinRoom | None),
+        "hinge": json_of(HingeAxis | None),
     },
     apply=apply,
     about="What holds the pair in its bite.",
     off=lambda settings: settings.style == "none",
+    parts=lambda teeth, settings: settings.hinge().parts() if settings.style == "hinge" else (),
+    begins="assemble",
     # How the jaws swing is no matter of the pins: see swing.py.
     counts=lambda settings: settings.model_copy(update={key: ArticulateSettings.model_fields[key].default for key in _SWING}),
 )

@@ -7,10 +7,12 @@ from collections.abc import Iterator
 
 from ...engine.gives import MESH, SOLIDS, Solid
 from ...engine.model import BODIES, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings
+from ...errors import StepFailed
 from ...mesh import GROUP_SCAN, Mesh, volume_ml
 from ...mesh.topology import check_solid
 from ...ops.assembly import Assembled, assemble
 from ...progress import Run
+from ..hinged import APART, PIN
 
 
 class AssembleSettings(StepSettings):
@@ -23,6 +25,11 @@ def apply(inputs: Inputs, settings: AssembleSettings, run: Run) -> StepResult:
     part = inputs.piece.partition(".")[2]
     splits = {s.name: s.mesh for s in solids if s.op == "split"}
     only = (part, splits[part]) if part in splits else None
+    alone = next((s.mesh for s in solids if s.op == "part" and s.name == part), None)
+    if alone is not None:
+        return _alone(alone)
+    if part in (*APART, PIN):
+        raise StepFailed("There is no hinge to make it for: Articulate says why.", code="no-part")
     done = _together(body, solids, part, only, run)
     parts = check_solid(done.body).components
     flags = []
@@ -41,6 +48,13 @@ def apply(inputs: Inputs, settings: AssembleSettings, run: Run) -> StepResult:
     if inputs["dots_cut"] is not None or inputs["dots_add"] is not None:
         values["veiled"] = _together(body, list(_hidden(inputs)), part, only, run).body
     return StepResult(values, readings, tuple(flags), f"{volume:.1f} ml")
+
+
+def _alone(body: Mesh) -> StepResult:
+    """A part that is no part of the jaw's body."""
+    volume = volume_ml(body)
+    readings = (Reading("volume", volume, "ml"), Reading("triangles", body.triangles))
+    return StepResult({"body": body}, readings, (), f"{volume:.1f} ml")
 
 
 def _together(body: Mesh, solids: list[Solid], part: str, only: tuple[str, Mesh] | None, run: Run) -> Assembled:

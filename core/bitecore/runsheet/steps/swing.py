@@ -31,7 +31,9 @@ def apply(inputs: Inputs, settings: SwingSettings, run: Run) -> StepResult:
     if not inputs["on"] or set(piece) != {"upper", "lower"} or any(bite.get(each) is None for each in piece.values()):
         return StepResult({"swing": None})
     matrix = {jaw: np.array(inputs["home_to_bench"][each]) for jaw, each in piece.items()}
-    away = np.array([0.0, -inputs["back"], -inputs["up"]])
+    hinge = inputs["hinge"]
+    back, up = (hinge["behind_mm"], hinge["over_mm"]) if hinge else (inputs["back"], inputs["up"])
+    away = np.array([0.0, -back, -up])
     axis = Axis(-away, np.array([1.0, 0.0, 0.0]), away / np.linalg.norm(away))
     run.tick(0.2, "swinging")
     on_bench = {}
@@ -52,7 +54,7 @@ def apply(inputs: Inputs, settings: SwingSettings, run: Run) -> StepResult:
     ]  # fmt: skip
     back = np.linalg.inv(matrix["lower"])
     at, along = _at(back, axis.at[None])[0], back[:3, :3] @ axis.along
-    value = {"piece": piece["lower"], "at_mm": rounded(at), "along": rounded(along), "meets": listed}
+    value = {"piece": piece["lower"], "at_mm": rounded(at), "along": rounded(along), "printed": hinge is not None, "meets": listed}
     return StepResult({"swing": value}, _readings(met), tuple(_said(met, teeth)))
 
 
@@ -83,7 +85,7 @@ STEP = Step(
     name="swing",
     title="Swing",
     number=8,
-    version=1,
+    version=2,
     over=WHOLE,
     part_of="articulate",
     settings=SwingSettings,
@@ -91,6 +93,8 @@ STEP = Step(
         "on": Need("articulate", "swing", setting=True),
         "back": Need("articulate", "axis_back_mm", setting=True),
         "up": Need("articulate", "axis_up_mm", setting=True),
+        # Hinged backs turn about their own.
+        "hinge": Need("articulate", "hinge", optional=True),
         "mesh": Need("clean", "mesh", each=True),
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
         "home_to_bench": Need("level", "home_to_bench", each=True),

@@ -1201,6 +1201,7 @@ export interface components {
         };
         /** ArticulateGood */
         ArticulateGood: {
+            hinge?: components["schemas"]["HingeAxis"] | null;
             /** Pins */
             pins?: components["schemas"]["Pin"][] | null;
             room?: components["schemas"]["PinRoom"] | null;
@@ -1331,17 +1332,60 @@ export interface components {
             strut_mm: number;
             /**
              * Held by
-             * @description Pins on one jaw that go into sleeves on the other.
+             * @description Pins on one jaw that go into sleeves on the other, or backs that turn on one axis.
              * @default none
              * @enum {string}
              */
-            style: "none" | "pins";
+            style: "none" | "pins" | "hinge";
             /**
              * Swing
              * @description How the jaws meet as they close about the hinge axis.
              * @default false
              */
             swing: boolean;
+            /**
+             * Air in the hinge
+             * @description On each side.
+             * @default 0.15
+             */
+            turn_air_mm: number;
+            /**
+             * Axis, high
+             * @description Over the lower's mounting face. Empty: in the occlusal plane.
+             */
+            turn_high_mm?: number | null;
+            /**
+             * Wire or pin, thick
+             * @description Its diameter.
+             * @default 1.5
+             */
+            turn_mm: number;
+            /**
+             * Hinge off the models
+             * @description Its round ends, at least.
+             * @default 0.8
+             */
+            turn_off_mm: number;
+            /**
+             * Halves
+             * @description One body with their jaws, or printed by themselves and stuck on.
+             * @default one
+             * @enum {string}
+             */
+            turn_parts: "one" | "apart";
+            /**
+             * Opens to
+             * @description So far nothing may meet; else it is told where it binds.
+             * @default 100
+             */
+            turn_wide_deg: number;
+            /**
+             * Turns on
+             * @description A piece of wire, two pins that are printed too, or cones that snap in.
+             * @default wire
+             * @enum {string}
+             */
+            turns: "wire" | "pin" | "snap";
         };
         /** AssembleDetail */
         AssembleDetail: {
@@ -1968,13 +2012,13 @@ export interface components {
              */
             keep_until: string;
             /** Nodes */
-            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TouchNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["MarkedNode"] | components["schemas"]["ReduceNode"] | components["schemas"]["TrimNode"] | components["schemas"]["FootNode"] | components["schemas"]["BaseNode"] | components["schemas"]["StylesNode"] | components["schemas"]["SwingNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["NotchNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["WallMapNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
+            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TouchNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["MarkedNode"] | components["schemas"]["ReduceNode"] | components["schemas"]["TrimNode"] | components["schemas"]["FootNode"] | components["schemas"]["BaseNode"] | components["schemas"]["StylesNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["NotchNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["SwingNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["WallMapNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
             /** Number */
             number: string;
             /** Open */
             open: string;
             /** Opened */
-            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["CleanDetail"] | components["schemas"]["TeethDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TouchDetail"] | components["schemas"]["EdgeDetail"] | components["schemas"]["MarkedDetail"] | components["schemas"]["ReduceDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["FootDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["StylesDetail"] | components["schemas"]["SwingDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["NotchDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["WallMapDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
+            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["CleanDetail"] | components["schemas"]["TeethDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TouchDetail"] | components["schemas"]["EdgeDetail"] | components["schemas"]["MarkedDetail"] | components["schemas"]["ReduceDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["FootDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["StylesDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["NotchDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["SwingDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["WallMapDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
             /** Picture */
             picture: string;
             /** Pieces */
@@ -3111,6 +3155,35 @@ export interface components {
             waiting: number;
             /** Worker */
             worker: boolean;
+        };
+        /**
+         * HingeAxis
+         * @description Of hinged backs: a place on the axis and its direction in the lower's home; on the bench from where to where it goes along x, how
+         *     far behind the incisors and how high over the occlusal plane it lies; how far the pair opens.
+         */
+        HingeAxis: {
+            /** Along */
+            along: [
+                number,
+                number,
+                number
+            ];
+            /** At Mm */
+            at_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Behind Mm */
+            behind_mm: number;
+            /** From Mm */
+            from_mm: number;
+            /** Opens Deg */
+            opens_deg: number;
+            /** Over Mm */
+            over_mm: number;
+            /** To Mm */
+            to_mm: number;
         };
         /** HistoryLine */
         HistoryLine: {
@@ -5716,7 +5789,8 @@ export interface components {
         SwingSettings: Record<string, never>;
         /**
          * Swung
-         * @description The hinge axis in the lower's home, along to the patient's left, and what meets as they close about it, the first first.
+         * @description The hinge axis in the lower's home, along to the patient's left, and what meets as they close about it, the first first. printed : it
+         *     is that of the hinged backs, not one taken for the patient's.
          */
         Swung: {
             /** Along */
@@ -5735,6 +5809,8 @@ export interface components {
             meets: components["schemas"]["Meets"][];
             /** Piece */
             piece: string;
+            /** Printed */
+            printed: boolean;
         };
         /** TakeOff */
         TakeOff: {

@@ -8,6 +8,7 @@ import { useBench } from "../../store/bench";
 
 type Swung = NonNullable<NonNullable<NodeOf<"swing">["good"]>["swing"]>;
 
+// About an axis taken for the patient's; a printed one opens as far as it does.
 const WIDEST_DEG = 40;
 const useOpen = create<{ deg: number }>(() => ({ deg: 0 }));
 
@@ -32,6 +33,8 @@ function Words(drawing: Drawing) {
   const { deg } = useOpen();
   const swung = goodOf(data, "swing")?.swing;
   const asked = detailOf(data, "articulate")?.settings.swing === true;
+  const hinge = goodOf(data, "articulate")?.hinge;
+  const most = swung?.printed && hinge ? hinge.opens_deg : WIDEST_DEG;
   const tryMove = useBench((s) => s.tryMove);
   const moved = swung ? openedBy(drawing, swung, deg).elements.join() : "";
   const piece = swung?.piece;
@@ -66,7 +69,7 @@ function Words(drawing: Drawing) {
           unit="°"
           value={deg}
           least={0}
-          most={WIDEST_DEG}
+          most={most}
           step={0.1}
           onSlide={(value) => useOpen.setState({ deg: value })}
         />
