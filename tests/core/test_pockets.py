@@ -62,6 +62,17 @@ class PocketsTest(unittest.TestCase):
         left, _ = self.stays(body)
         self.assertLess(sum(p.ml for p in left), 0.02)
 
+    def test_a_bowl_in_the_outside_is_no_hollow_of_it(self) -> None:
+        """A palate on a squared base, say: poured out, and hanging down while it prints."""
+        bowl = without(box((30, 20, 12)), ((20, 10, 3), (5, 5, 9.01)), ((20, 10, 2), (5, 5, 3)))
+        grid = voxels(bowl, cell=0.25, pad=1.0, phase=(0.38, 0.23, 0.09))
+        z = grid.low[2] + grid.cell * np.arange(grid.inside.shape[2])
+        room = np.broadcast_to((z > 2.5) & (z < 5.5), grid.inside.shape)
+        self.assertEqual([round(p.ml, 1) for p in pockets(grid, plate_mm=0.0)[0]], [0.6, 0.4])
+        left, shut = pockets(grid, plate_mm=0.0, within=room)
+        self.assertEqual([round(p.ml, 1) for p in left], [0.4])
+        self.assertAlmostEqual(shut / 200, 1, delta=0.05)
+
     def test_open_underneath_only_while_it_is_held_up(self) -> None:
         body = without(box((30, 20, 12)), ((20, 10, 7), (5, 5, -1)))
         self.assertGreater(sum(p.ml for p in self.stays(body)[0]), 1.0)

@@ -305,6 +305,8 @@ class Step:
         first = error.errors()[0]
         key = str(first["loc"][0]) if first["loc"] else ""
         known = self.settings.model_fields.get(key)
+        if not first["loc"]:
+            return f"{self.title}: {str(first['msg']).removeprefix('Value error, ')}."
         if known is None:
             names = ", ".join(self.settings.model_fields) or "none"
             return f"{self.title} has no setting “{key}”. Its settings are: {names}."

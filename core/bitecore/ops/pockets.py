@@ -27,9 +27,9 @@ class Pocket:
 
 
 @nb.njit(cache=True, nogil=True)
-def _swept(empty):
-    """((nx, ny, nz) whether each cell's resin runs off, (nz,) the cells of the largest room that is shut in when its layer is the
-    last). z last; the sides of the grid are outside, its bottom is not."""
+def _swept(empty, within):
+    """((nx, ny, nz) whether each cell's resin runs off, (nz,) the cells of `within` in the largest room that is shut in when its layer is
+    the last). z last; the sides of the grid are outside, its bottom is not."""
     nx, ny, nz = empty.shape
     parent = np.arange(nx * ny * nz, dtype=np.int32)
     out = np.zeros(nx * ny * nz, np.bool_)
@@ -66,7 +66,7 @@ def _swept(empty):
                     root = root_of(parent, (i * ny + j) * nz + k)
                     if out[root]:
                         runs_off[i, j, k] = True
-                    else:
+                    elif within[i, j, k]:
                         here[root] += 1
                         largest[k] = max(largest[k], here[root])
         for i in range(nx):
@@ -76,16 +76,20 @@ def _swept(empty):
     return runs_off, largest
 
 
-def pockets(solid: Voxels, *, plate_mm: float | None, least_ml: float = 0.0) -> tuple[list[Pocket], float]:
+def pockets(
+    solid: Voxels, *, plate_mm: float | None, least_ml: float = 0.0, within: NDArray[np.bool_] | None = None
+) -> tuple[list[Pocket], float]:
     """(where resin stays in a solid that stands with z up, the largest first; mm² of the largest room that plate and layer shut in).
 
     plate_mm : the height of the plate it stands on; None: it is held up, and open underneath. The grid has empty cells round the solid.
+    within   : only what is in these cells counts: a bowl in the outside of a model is no hollow of it
     """
     empty = ~solid.inside
+    within = np.ones_like(empty) if within is None else within
     if plate_mm is not None:
         empty[:, :, : int(np.ceil((plate_mm - solid.low[2]) / solid.cell - 1e-9))] = False
-    runs_off, largest = _swept(np.ascontiguousarray(empty))
-    label, count = ndimage.label(empty & ~runs_off)
+    runs_off, largest = _swept(np.ascontiguousarray(empty), np.ascontiguousarray(within))
+    label, count = ndimage.label(empty & ~runs_off & within)
     out = []
     ml = np.bincount(label.ravel(), minlength=count + 1) * solid.cell**3 / 1000
     places = ndimage.find_objects(label)

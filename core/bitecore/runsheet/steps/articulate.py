@@ -1,4 +1,5 @@
-"""Articulate: what holds the printed pair in its bite. Pins on one jaw that go into sleeves on the other, or hinged backs."""
+"""Articulate: what holds the printed pair in its bite. Pins on one jaw that go into sleeves on the other, hinged backs, or plates that go
+on the blocks of an articulator."""
 
 from __future__ import annotations
 
@@ -7,21 +8,23 @@ from collections.abc import Sequence
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import Field
+from pydantic import Field, field_validator, model_validator
 
 from ...anatomy.average import BACK_MM, UP_MM
 from ...engine.entries import Entry, EntryId
-from ...engine.gives import SOLIDS, ByPiece, Solid, Solids, by_piece, json_of
+from ...engine.gives import RESERVES, SOLIDS, ByPiece, Solid, Solids, by_piece, json_of
 from ...engine.model import WHOLE, Fix, Flag, Inputs, Need, Step, StepResult, StepSettings, setting
 from ...parts.pin_places import Place, Room, Sizes
 from ...parts.pins import airs, pair
 from ...progress import Run
 from ..hinged import Asked, hinged
+from ..mounted import Blocks, blocks_in, mounted
 from ..pinned import Bench, PinSet, placed, raised, readings, room_map, said
 from ..values import HingeAxis, Pin, PinRoom, Strut
 
 _Mm = Annotated[float, Field(ge=-1e4, le=1e4)]
 _PINS = {"style": ("pins",)}
+_PLATES: dict[str, tuple[Any, ...]] = {"style": ("plates",)}
 _HINGE: dict[str, tuple[Any, ...]] = {"style": ("hinge",)}
 # Round a sleeve there is so much post at least.
 _SHELL_MM = 0.8
@@ -39,9 +42,9 @@ class SetPin(Entry):
 
 
 class ArticulateSettings(StepSettings):
-    style: Literal["none", "pins", "hinge"] = setting(
-        "none", label="Held by", help="Pins on one jaw that go into sleeves on the other, or backs that turn on one axis.",
-        words={"none": "Nothing", "pins": "Pins", "hinge": "Hinged backs"},
+    style: Literal["none", "pins", "hinge", "plates"] = setting(
+        "none", label="Held by", help="Pins that go into sleeves, backs that turn on one axis, or plates for the blocks of an articulator.",
+        words={"none": "Nothing", "pins": "Pins", "hinge": "Hinged backs", "plates": "Mounting plates"},
     )  # fmt: skip
     count: int = setting(
         4, ge=2, le=4, label="Pins", help="So many find their places by themselves; more are added on the stage.", when=_PINS
@@ -92,6 +95,18 @@ class ArticulateSettings(StepSettings):
         "one", label="Halves", help="One body with their jaws, or printed by themselves and stuck on.", main=False, when=_HINGE,
         words={"one": "With the jaws", "apart": "By themselves"},
     )  # fmt: skip
+    blocks: str = setting(
+        "30 35 40 45 50 55", max_length=200, label="Blocks of the house", main=False, when=_PLATES,
+        help="Their heights in mm: how far the faces of both plates are apart with the pair closed.",
+    )  # fmt: skip
+    block_mm: float | None = setting(
+        None, ge=10, le=120, unit="mm", label="Block", help="Empty: the lowest of the house that both models find room in.", when=_PLATES
+    )
+    plate_mm: float = setting(4.0, ge=3, le=12, unit="mm", label="Plates, thick", help="Of the base's height.", main=False, when=_PLATES)
+    key_mm: float = setting(
+        4.0, ge=2, le=8, unit="mm", label="Grooves, wide", help="Three in the face, half as deep; they go on in one way only.",
+        main=False, when=_PLATES,
+    )  # fmt: skip
     swing: bool = setting(False, label="Swing", help="How the jaws meet as they close about the hinge axis.", form=False)
     axis_back_mm: float = setting(
         BACK_MM, ge=30, le=150, unit="mm", label="Hinge axis, behind", main=False, when={"swing": (True,)},
@@ -104,6 +119,21 @@ class ArticulateSettings(StepSettings):
     pins: dict[EntryId, SetPin] = setting(
         {}, label="Pins by hand", help="Pins put elsewhere, left out or added.", form=False, max_length=12
     )
+
+    @field_validator("blocks")
+    @classmethod
+    def _heights(cls, words: str) -> str:
+        blocks_in(words)
+        return words
+
+    @model_validator(mode="after")
+    def _groove_in_plate(self) -> ArticulateSettings:
+        if self.key_mm / 2 > self.plate_mm - 1.0:
+            raise ValueError("grooves go half as deep as they are wide, and leave 1 mm of the plate")
+        return self
+
+    def mounting(self) -> Blocks:
+        return Blocks(blocks_in(self.blocks), self.block_mm, self.plate_mm, self.key_mm)
 
     def hinge(self) -> Asked:
         return Asked(
@@ -124,11 +154,13 @@ class ArticulateSettings(StepSettings):
 
 
 def apply(inputs: Inputs, settings: ArticulateSettings, run: Run) -> StepResult:
-    refused = _refused(inputs, "Hinged backs" if settings.style == "hinge" else "Pins")
+    refused = _refused(inputs, {"hinge": "Hinged backs", "plates": "Mounting plates"}.get(settings.style, "Pins"))
     if refused is not None:
         return refused
     if settings.style == "hinge":
         return hinged(inputs, settings.hinge(), run)
+    if settings.style == "plates":
+        return mounted(inputs, settings.mounting(), run)
     return _pinned(inputs, settings, run)
 
 
@@ -220,11 +252,14 @@ STEP = Step(
         "body": Need("base", "body", each=True),
         "walls": Need("base", "walls", each=True, optional=True),
         "parallel": Need("base", "parallel", setting=True, each=True),
+        "number": Need("case", "number"),
+        "inside": Need("hollow", "style", setting=True, each=True),
         "home_to_bench": Need("level", "home_to_bench", each=True),
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
     },
     gives={
         "solids": by_piece(SOLIDS),
+        "reserves": by_piece(RESERVES),
         "struts": by_piece(json_of(list[Strut])),
         "pins": json_of(list[Pin]),
         "room": json_of(PinRoom | None),

@@ -50,8 +50,7 @@ def apply(inputs: Inputs, settings: DrainsSettings, run: Run) -> StepResult:
     made = drains(local, cavity, ask)
     run.tick(0.4, "where resin stays")
     grid = voxels(local, cell=_CELL_MM, pad=4 * _CELL_MM, phase=_PHASE)
-    hollow = grid.inside & ~grid.of(cavity).inside
-    best = _more(local, cavity, ask, made, grid, hollow, bottom)
+    best = _more(local, cavity, ask, made, grid, grid.of(cavity).inside, bottom)
     made, left, shut = best.made, best.left, best.shut_mm2
     solids = Solids(Solid("cut", frame.home_mesh(d.mesh), f"drain {n}") for n, d in enumerate(made, 1))
     says = _Says(inputs, frame)
@@ -104,15 +103,15 @@ class _Stays:
     shut_mm2: float
 
 
-def _more(local: Mesh, cavity: Mesh, ask: Ask, made: list[Drain], grid: Voxels, hollow: NDArray, bottom: float) -> _Stays:
+def _more(local: Mesh, cavity: Mesh, ask: Ask, made: list[Drain], grid: Voxels, empty: NDArray[np.bool_], bottom: float) -> _Stays:
     """Where a person has put none, one more is made for every pocket that is left, while that helps."""
 
     def stays(drained: list[Drain]) -> _Stays:
-        solid = hollow.copy()
+        solid = grid.inside & ~empty
         for each in drained:
             solid &= ~grid.of(each.mesh).inside
         plate = None if ask.down else bottom
-        return _Stays(drained, *pockets(Voxels(solid, grid.low, grid.cell), plate_mm=plate, least_ml=_LEAST_ML))
+        return _Stays(drained, *pockets(Voxels(solid, grid.low, grid.cell), plate_mm=plate, least_ml=_LEAST_ML, within=empty))
 
     best = stays(made)
     for _ in range(3):
@@ -198,7 +197,7 @@ STEP = Step(
     name="drains",
     title="Drains",
     number=6,
-    version=5,
+    version=6,
     over=BODIES,
     part_of="hollow",
     settings=DrainsSettings,

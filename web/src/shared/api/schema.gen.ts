@@ -1204,6 +1204,10 @@ export interface components {
             hinge?: components["schemas"]["HingeAxis"] | null;
             /** Pins */
             pins?: components["schemas"]["Pin"][] | null;
+            /** Reserves */
+            reserves?: {
+                [key: string]: components["schemas"]["Reserve"][] | null;
+            } | null;
             room?: components["schemas"]["PinRoom"] | null;
             /** Solids */
             solids?: {
@@ -1263,6 +1267,17 @@ export interface components {
              */
             axis_up_mm: number;
             /**
+             * Block
+             * @description Empty: the lowest of the house that both models find room in.
+             */
+            block_mm?: number | null;
+            /**
+             * Blocks of the house
+             * @description Their heights in mm: how far the faces of both plates are apart with the pair closed.
+             * @default 30 35 40 45 50 55
+             */
+            blocks: string;
+            /**
              * Pins
              * @description So many find their places by themselves; more are added on the stage.
              * @default 4
@@ -1281,6 +1296,12 @@ export interface components {
              * @enum {string}
              */
             first: "behind" | "beside";
+            /**
+             * Grooves, wide
+             * @description Three in the face, half as deep; they go on in one way only.
+             * @default 4
+             */
+            key_mm: number;
             /**
              * Off the models
              * @description Of posts, at least.
@@ -1301,6 +1322,12 @@ export interface components {
             pins: {
                 [key: string]: components["schemas"]["SetPin"];
             };
+            /**
+             * Plates, thick
+             * @description Of the base's height.
+             * @default 4
+             */
+            plate_mm: number;
             /**
              * Posts, thick
              * @description Their diameter.
@@ -1332,11 +1359,11 @@ export interface components {
             strut_mm: number;
             /**
              * Held by
-             * @description Pins on one jaw that go into sleeves on the other, or backs that turn on one axis.
+             * @description Pins that go into sleeves, backs that turn on one axis, or plates for the blocks of an articulator.
              * @default none
              * @enum {string}
              */
-            style: "none" | "pins" | "hinge";
+            style: "none" | "pins" | "hinge" | "plates";
             /**
              * Swing
              * @description How the jaws meet as they close about the hinge axis.
