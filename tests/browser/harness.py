@@ -156,7 +156,7 @@ class BrowserCase(TransactionTestCase):
         context = self.chromium.new_context(**screen, accept_downloads=True)
         self.addCleanup(context.close)
         page = context.new_page()
-        page.set_default_timeout(20_000)
+        page.set_default_timeout(45_000)
         self.faults: list[str] = []
         page.on("pageerror", lambda error: self.faults.append(str(error)))
         self.addCleanup(lambda: self.assertEqual(self.faults, []))
