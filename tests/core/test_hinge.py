@@ -10,7 +10,7 @@ from scipy.spatial.transform import Rotation
 
 from bitecore.engine.gives import unpack
 from bitecore.mesh import GROUP_SCAN, Mesh, check_solid, volume_ml
-from bitecore.parts.hinge import CONE_MM, halves, opens, pin, strain_percent, turn
+from bitecore.parts.hinge import CONE_MM, Side, halves, opens, pin, strain_percent, turn
 from bitecore.parts.hinge_places import BackRoom, Backs, Knuckles, NoBacks
 from bitecore.runsheet import CASE, MemoryStore, evaluate
 from tests.core.test_articulate import block, pieces
@@ -42,9 +42,10 @@ class TurnTest(unittest.TestCase):
         """The near upper edge, 1 mm in front of the axis and 2 over it, reaches the plane through it after 180° - atan(2 / 1)."""
         upper, lower = slab((-5, -10, 0.1), (5, -1, 2)), slab((-5, 1, -3), (5, 12, 0))
         angle = 180 - np.degrees(np.arctan2(2, 1))
-        free = opens(upper, lower, (0.0, 0.0), least_deg=1.0, most_deg=175.0, said=quiet)
+        sides = Side.of(upper, [upper]), Side.of(lower, [lower])
+        free = opens(*sides, (0.0, 0.0), least_deg=1.0, most_deg=175.0, said=quiet)
         self.assertLess(abs(free - angle), 0.5)
-        self.assertEqual(opens(upper, lower, (0.0, 0.0), least_deg=1.0, most_deg=110.0, said=quiet), 110.0)
+        self.assertEqual(opens(*sides, (0.0, 0.0), least_deg=1.0, most_deg=110.0, said=quiet), 110.0)
 
 
 class HalvesTest(unittest.TestCase):

@@ -6,7 +6,7 @@ end: thickness, way, free length; from memory).
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import manifold3d
@@ -24,6 +24,9 @@ _SIDES = 64
 # The head of a pin, and what is cut off an arm that is stuck on.
 _HEAD_MM, GLUE_MM = 1.5, 0.1
 _TINY_MM3 = 1e-3
+# Where the opening is looked at; so far open the bodies are far apart.
+_LOOKED_DEG = (6.0, 10.0, 15.0, 20.0, 30.0, *range(40, 180, 10))
+_APART_DEG = 30.0
 
 
 @dataclass(frozen=True)
@@ -93,6 +96,18 @@ def pin(sizes: Knuckles, *, thick_mm: float) -> Mesh:
     return _mesh(made + tip)
 
 
+@dataclass(frozen=True)
+class Side:
+    """One jaw's body and the halves it holds, as solids of the library."""
+
+    body: manifold3d.Manifold
+    halves: manifold3d.Manifold
+
+    @classmethod
+    def of(cls, body: Mesh, parts: Sequence[Mesh]) -> Side:
+        return cls(_solid(body), manifold3d.Manifold.batch_boolean([_solid(p) for p in parts], manifold3d.OpType.Add))
+
+
 def turn(axis: tuple[float, float], degrees: float) -> NDArray[np.float64]:
     """(4, 4): an upper opened about the axis, on the bench."""
     y, z = axis
@@ -102,17 +117,26 @@ def turn(axis: tuple[float, float], degrees: float) -> NDArray[np.float64]:
 
 
 def opens(
-    upper: Mesh, lower: Mesh, axis: tuple[float, float], *, least_deg: float, most_deg: float, said: Callable[[float], None]
+    upper: Side, lower: Side, axis: tuple[float, float], *, least_deg: float, most_deg: float, said: Callable[[float], None]
 ) -> float:
-    """How far the upper opens before it meets anything of the lower (degrees, to a quarter of one), looked at from `least_deg` on
-    every 10° up to `most_deg`; by exact booleans. Less than least_deg: they meet there already."""
-    parts = (_solid(upper), _solid(lower))
+    """How far the upper opens before it meets anything of the lower (degrees, to a quarter of one), looked at from `least_deg` on up to
+    `most_deg`; by exact booleans. Less than least_deg: they meet there already.
+
+    Halves are asked against everything all the way. The bodies lie in front of the axis: past the first angles they only part.
+    """
+    bodies, all_halves = (upper.body, lower.body), (upper.halves, lower.halves)
 
     def meets(degrees: float) -> bool:
-        return bool((parts[0].transform(turn(axis, degrees)[:3]) ^ parts[1]).volume() > _TINY_MM3)
+        there = turn(axis, degrees)[:3]
+        pairs = [(all_halves[0], all_halves[1]), (all_halves[0], bodies[1])]
+        if degrees <= _APART_DEG or degrees == most_deg:
+            pairs.append(bodies)
+        # Turned back instead, so that the small one of both is turned.
+        back = (all_halves[1].transform(turn(axis, -degrees)[:3]) ^ bodies[0]).volume()
+        return bool(back > _TINY_MM3 or any((a.transform(there) ^ b).volume() > _TINY_MM3 for a, b in pairs))
 
     good = 0.0
-    looked = np.unique(np.r_[least_deg, np.arange(10.0, most_deg, 10.0), most_deg])
+    looked = np.unique(np.r_[least_deg, [a for a in _LOOKED_DEG if least_deg < a < most_deg], most_deg])
     for number, degrees in enumerate(looked):
         said(number / len(looked))
         if meets(float(degrees)):
@@ -148,10 +172,6 @@ def _box(low: tuple[float, float, float], high: tuple[float, float, float]) -> m
 def _solid(mesh: Mesh) -> manifold3d.Manifold:
     # The library wants arrays it may own: locked ones it refuses.
     return manifold3d.Manifold(manifold3d.Mesh64(np.array(mesh.vertices_mm), np.array(mesh.faces, np.uint64)))
-
-
-def joined(body: Mesh, parts: list[Mesh]) -> Mesh:
-    return _mesh(manifold3d.Manifold.batch_boolean([_solid(body), *(_solid(p) for p in parts)], manifold3d.OpType.Add))
 
 
 def stuck_on(half: Mesh, body: Mesh) -> Mesh:

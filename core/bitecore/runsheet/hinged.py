@@ -11,7 +11,7 @@ from ..engine.gives import ByPiece, Solid, Solids
 from ..engine.model import Fix, Flag, Inputs, Reading, StepResult
 from ..mesh import Mesh
 from ..ops.rigid import rounded
-from ..parts.hinge import Halves, halves, joined, opens, pin, strain_percent, stuck_on
+from ..parts.hinge import Halves, Side, halves, opens, pin, strain_percent, stuck_on
 from ..parts.hinge_places import BackRoom, Backs, Hinge, Knuckles, NoBacks
 from ..progress import Run
 from .pinned import Bench, thicker
@@ -68,15 +68,15 @@ def hinged(inputs: Inputs, asked: Asked, run: Run) -> StepResult:
     run.tick(0.3, "making both halves")
     made = {side: halves(hinge, found, sizes, floor=room.floor, ceiling=room.ceiling) for side, hinge in found.hinges.items()}
     run.tick(0.4, "opening")
-    whole = {jaw: joined(body, [getattr(m, jaw) for m in made.values()]) for jaw, body in bodies.items()}
+    sides = {jaw: Side.of(body, [getattr(m, jaw) for m in made.values()]) for jaw, body in bodies.items()}
     free = opens(
-        whole["upper"], whole["lower"], found.axis, least_deg=_OPEN_DEG, most_deg=asked.wide_deg,
+        sides["upper"], sides["lower"], found.axis, least_deg=_OPEN_DEG, most_deg=asked.wide_deg,
         said=lambda part: run.tick(0.4 + 0.55 * part, "opening"),
     )  # fmt: skip
     values = {**_empty(), "solids": _solids(made, bodies, bench, sizes, asked), "struts": _arms(found, bench, room, sizes)}
     values["hinge"] = _axis(found, bench, free)
     readings = (
-        Reading("hinge axis over the lower's mounting face", found.axis[1] - room.floor, "mm"),
+        Reading("axis over the mounting face", found.axis[1] - room.floor, "mm"),
         Reading("opens to", free, "°"),
         Reading("hinges apart", abs(found.hinges["left"].x - found.hinges["right"].x), "mm"),
     )

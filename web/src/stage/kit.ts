@@ -128,7 +128,7 @@ export interface Tool {
  * Draws  : drawn on the stage while the step is open; Words : over the stage; Legend : in its corner
  * Card   : on the card above the settings; Below : under them
  * auto   : words in the fields of settings that are left empty
- * hint   : said over the stage while no tool is in the hand
+ * hint   : said over the stage while no tool is in the hand, where it goes by the case as a function of that
  * extent : what is brought into view, where that is not all that is drawn
  * floor  : what the coordinates are
  * facing : is the mark that says where the front is of use?
@@ -145,7 +145,7 @@ export interface StepUi {
   Card?: ComponentType<CardProps>;
   Below?: ComponentType<CardProps>;
   auto?: (data: CaseOut, piece: string) => Record<string, string> | undefined;
-  hint?: string;
+  hint?: string | ((at: At) => string);
   extent?: (at: At) => { centre: Point; size: Point } | null;
   floor?: string;
   facing?: (view: View) => boolean;

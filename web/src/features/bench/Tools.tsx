@@ -3,7 +3,7 @@ import type { Doings } from "../../case/useCase";
 import type { CaseOut } from "../../shared/api/client";
 import { Command } from "../../shared/ui/Command";
 import { ToolButton } from "../../shared/ui/ToolButton";
-import type { StepUi, Tool } from "../../stage";
+import type { At, StepUi, Tool } from "../../stage";
 import { STEP_UIS } from "../../steps";
 import { type InHand, useBench, useView } from "../../store/bench";
 import { TOOLS } from "../../tools";
@@ -92,7 +92,7 @@ export function Tools({ data, tools, ui, doings, raw }: Props) {
           />
         ))}
       </div>
-      {inHand ? <Hint key={inHand.id} tool={inHand} /> : <Idle ui={ui} raw={raw} />}
+      {inHand ? <Hint key={inHand.id} tool={inHand} /> : <Idle ui={ui} at={{ data, view }} raw={raw} />}
     </>
   );
 }
@@ -107,12 +107,13 @@ function Hint({ tool }: { tool: Tool }) {
 }
 
 /** What is seen while nothing is in the hand. */
-function Idle({ ui, raw }: { ui: StepUi; raw: boolean }) {
+function Idle({ ui, at, raw }: { ui: StepUi; at: At; raw: boolean }) {
   if (raw) return <Said>This is the scan as it came.</Said>;
-  if (!ui.hint) return null;
+  const hint = typeof ui.hint === "function" ? ui.hint(at) : ui.hint;
+  if (!hint) return null;
   return (
     <Said>
-      {ui.hint} Hold <kbd className="key">R</kbd> to see the raw scan.
+      {hint} Hold <kbd className="key">R</kbd> to see the raw scan.
     </Said>
   );
 }

@@ -1,5 +1,5 @@
 import { Plus } from "lucide-react";
-import { goodOf } from "../../case/look";
+import { detailOf, goodOf } from "../../case/look";
 import { type Drawing, fromStage, Label, type StepUi, type Tool, toStage } from "../../stage";
 import type { Point } from "../../store/bench";
 import { PinList } from "./PinList";
@@ -65,13 +65,20 @@ function Words({ data, view, ui }: Drawing) {
   ));
 }
 
+const HINTS: Record<string, string> = {
+  pins: "Pull a pin by its ball to put it elsewhere.",
+  hinge: "Swing opens the pair about its hinges.",
+  plates: "The pair goes on the blocks of an articulator in one way only.",
+};
+
 const articulate: StepUi = {
   name: "articulate",
   tools: [add, swing],
   Draws,
   Words,
   Below: PinList,
-  hint: "Pull a pin by its ball to put it elsewhere.",
+  hint: ({ data }) =>
+    HINTS[String(detailOf(data, "articulate")?.settings.style)] ?? "Choose what holds the pair in its bite.",
 };
 
 export default articulate;
