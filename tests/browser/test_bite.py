@@ -111,8 +111,13 @@ class BiteTest(BrowserCase):
         self.shown(3)
         # Until its search tree is there a surface is not hit: the click is tried again, as a person would.
         self.mark_left(ask)
-        self.click_on(0.74, 0.44)
-        page.get_by_role("button", name="Drop pair 1").wait_for()
+        drop = page.get_by_role("button", name="Drop pair 1")
+        for _ in range(40):
+            self.click_on(0.74, 0.44)
+            page.wait_for_timeout(700)
+            if drop.count():
+                break
+        drop.wait_for()
         ask.get_by_text(re.compile("Still to mark: (2 on the upper, 3 on the lower|3 on the upper, 2 on the lower)")).wait_for()
         page.get_by_role("button", name="Move", exact=True).click()
         self.mark_left(ask)
