@@ -32,7 +32,13 @@ class Body:
 
     @property
     def called(self) -> str:
-        return self.name or self.jaw or self.piece
+        return self.name or self.word
+
+    @property
+    def word(self) -> str:
+        """What {jaw} stands for in the name of its file: of what is printed by itself with what it is."""
+        part = self.piece.partition(".")[2]
+        return f"{self.jaw or self.piece}{f' {part}' * bool(part)}"
 
 
 @dataclass(frozen=True)
@@ -102,9 +108,9 @@ def export(
     placed: list[tuple[Body, Mesh]] = []
     for body in bodies:
         if body.home_to_frame is None:
-            raise StepFailed(f"The place of the {body.jaw or body.piece} in {frame} coordinates is not known yet.", code="no-frame")
+            raise StepFailed(f"The place of the {body.called} in {frame} coordinates is not known yet.", code="no-frame")
         placed.append((body, body.mesh.moved(body.home_to_frame)))
-    of = [{"jaw": b.jaw or b.piece, "frame": frame, "kind": b.kind} for b in bodies]
+    of = [{"jaw": b.word, "frame": frame, "kind": b.kind} for b in bodies]
     everything = {"jaw": "all", "frame": frame, "kind": "all"}
     names = names_of([{**w, "ending": "", "piece": b.piece} for w, b in zip(of, bodies, strict=True)], pattern, words)
     together = safe_name(pattern, {**words, **everything})

@@ -73,7 +73,7 @@ def hinged(inputs: Inputs, asked: Asked, run: Run) -> StepResult:
         sides["upper"], sides["lower"], found.axis, least_deg=_OPEN_DEG, most_deg=asked.wide_deg,
         said=lambda part: run.tick(0.4 + 0.55 * part, "opening"),
     )  # fmt: skip
-    values = {**_empty(), "solids": _solids(made, bodies, bench, sizes, asked), "struts": _arms(found, bench, room, sizes)}
+    values = {**_empty(), "solids": _solids(made, bodies, bench, sizes, asked, found, room), "struts": _arms(found, bench, room, sizes)}
     values["hinge"] = _axis(found, bench, free)
     readings = (
         Reading("axis over the mounting face", found.axis[1] - room.floor, "mm"),
@@ -87,8 +87,10 @@ def _empty() -> dict[str, Any]:
     return {"struts": ByPiece(), "pins": [], "room": None, "hinge": None}
 
 
-def _solids(made: dict[str, Halves], bodies: dict[str, Mesh], bench: Bench, sizes: Knuckles, asked: Asked) -> ByPiece:
-    out = ByPiece()
+def _solids(
+    made: dict[str, Halves], bodies: dict[str, Mesh], bench: Bench, sizes: Knuckles, asked: Asked, found: Backs, room: BackRoom
+) -> ByPiece:
+    out, faces = ByPiece(), {"lower": room.floor, "upper": room.ceiling}
     for jaw, body in bodies.items():
         solids = Solids()
         for side, pair in made.items():
@@ -98,14 +100,16 @@ def _solids(made: dict[str, Halves], bodies: dict[str, Mesh], bench: Bench, size
             else:
                 solids.append(Solid("add", bench.home(jaw, half), f"the hinge on the {side}"))
         if asked.turns == "pin":
-            solids.append(Solid("part", bench.home(jaw, _upright(pin(sizes, thick_mm=asked.thick_mm), jaw)), PIN))
+            solids.append(Solid("part", bench.home(jaw, _ready(pin(sizes, thick_mm=asked.thick_mm), jaw, found, faces, sizes)), PIN))
         out[bench.piece[jaw]] = solids
     return out
 
 
-def _upright(mesh: Mesh, jaw: str) -> Mesh:
-    """On its head, as the jaw stands on its mounting face."""
-    return mesh if jaw == "lower" else mesh.with_vertices(mesh.vertices_mm * [1, -1, -1])
+def _ready(mesh: Mesh, jaw: str, found: Backs, faces: dict[str, float], sizes: Knuckles) -> Mesh:
+    """Behind its hinge, upright as the jaw stands: one on the left of the lower, one on the right of the upper."""
+    way = 1.0 if jaw == "lower" else -1.0
+    hinge = found.hinges["left" if jaw == "lower" else "right"]
+    return mesh.with_vertices(mesh.vertices_mm * [1, way, way] + [hinge.x, found.axis[0] + 2 * sizes.radius_mm, faces[jaw]])
 
 
 def _arms(found: Backs, bench: Bench, room: BackRoom, sizes: Knuckles) -> ByPiece:

@@ -127,7 +127,9 @@ export function Stage({ data, ui, tool, doings }: Props) {
 /** As the person chose; what is no jaw is kept off the stage until it is chosen, what is not known yet is shown. */
 export function shownAs({ data, view }: At, shown: Shown): Visibility {
   const kept = !shown.jaw && data.pieces.find((p) => p.id === shown.piece)?.kind;
-  const said = view.visibility[shown.piece] ?? (!kept || shown.piece === view.piece ? "shown" : "hidden");
+  // What is printed by itself goes with its jaw.
+  const jaw = view.visibility[shown.piece.split(".")[0] ?? ""];
+  const said = view.visibility[shown.piece] ?? jaw ?? (!kept || shown.piece === view.piece ? "shown" : "hidden");
   return said !== "hidden" && view.rawHeld && shown.role === "body" ? "ghost" : said;
 }
 

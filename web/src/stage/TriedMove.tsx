@@ -15,8 +15,9 @@ export function TriedMove() {
     const step = preview ? new Matrix4().fromArray(preview.matrix) : new Matrix4();
     scene.traverse((o) => {
       const own = o.userData.matrix as Matrix4 | undefined;
-      if (own && (!preview || preview.piece === "*" || o.userData.piece === preview.piece))
-        o.matrix.copy(step).multiply(own);
+      // What is printed by itself goes with its jaw.
+      const piece = String(o.userData.piece).split(".")[0];
+      if (own && (!preview || preview.piece === "*" || piece === preview.piece)) o.matrix.copy(step).multiply(own);
     });
     invalidate();
   }, [preview, scene, invalidate]);

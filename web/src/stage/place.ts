@@ -111,9 +111,17 @@ export function bodiesScene(ui: StepUi): (at: At) => Shown[] {
       .flatMap((piece) => {
         const body = bodyOf(at.data, piece.id);
         if (!body) return [rawOf(at, ui, piece)];
-        const out = [shownOf(at, ui, piece, { digest: body, role: "body" })];
+        const out = [shownOf(at, ui, piece, { digest: body, role: "body" }), ...partsOf(at, ui, piece)];
         return at.view.rawHeld ? [...out, rawOf(at, ui, piece)] : out;
       });
+}
+
+/** What is printed by itself beside a jaw's body. */
+function partsOf(at: At, ui: StepUi, piece: PieceOut): Shown[] {
+  return at.data.nodes.flatMap((node) => {
+    const body = node.step === "assemble" && node.piece.startsWith(`${piece.id}.`) ? node.good?.body : null;
+    return body ? [shownOf(at, ui, { ...piece, id: node.piece }, { digest: body, role: "body" })] : [];
+  });
 }
 
 function bodyOf(data: CaseOut, piece: string): string | null {

@@ -49,7 +49,8 @@ def apply(inputs: Inputs, settings: HandOffSettings, run: Run) -> StepResult:
     for piece, body in inputs["body"].items():
         jaw = inputs.jaw_of(piece)
         matrix = np.eye(4).tolist() if settings.frame == "home" else inputs.of(matrices[settings.frame], piece)
-        if settings.block:
+        # What is printed by itself knows no home of its own.
+        if settings.block and "." not in piece:
             body = joined([body, block(jaw or "upper").moved(stands_at(inputs.of("about", piece)))])
         bodies.append(Body(piece, jaw, "body", body, None if matrix is None else np.array(matrix)))
     # The patient's name is put in where the files are handed out: no file holds it, and a corrected name makes nothing anew.
