@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
+from scipy.spatial.transform import Rotation
 
 from ..mesh import Mesh
 from .heights import heights
@@ -35,6 +36,13 @@ class Axis:
     def place(self, polar: NDArray[np.float64]) -> NDArray[np.float64]:
         along, away, angle = np.asarray(polar, float).T
         return self.at + np.outer(along, self.along) + np.outer(away * np.cos(angle), self.front) + np.outer(away * np.sin(angle), self.up)
+
+    def turn(self, opened_rad: float) -> NDArray[np.float64]:
+        """(4, 4): a lower opened by that about the axis; below nought: closed."""
+        turn = Rotation.from_rotvec(self.along * opened_rad).as_matrix()
+        out = np.eye(4)
+        out[:3, :3], out[:3, 3] = turn, self.at - turn @ self.at
+        return out
 
     @property
     def up(self) -> NDArray[np.float64]:

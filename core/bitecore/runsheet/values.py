@@ -340,6 +340,23 @@ class Swung(TypedDict):
     meets: list[Meets]
 
 
+class GlidePose(TypedDict):
+    """way : forward, left or right; by_mm : how far the condyles have gone; matrix : of the lower, on the bench; meets : see Meets, in the
+    upper's home."""
+
+    way: str
+    by_mm: float
+    matrix: Matrix
+    meets: list[Meets]
+
+
+class Glided(TypedDict):
+    """piece : the lower"""
+
+    piece: str
+    poses: list[GlidePose]
+
+
 class PinRoom(TypedDict):
     """Where pins can stand, over the plan of the bench: a grid of places, `step_mm` apart from `low_mm` on, `count` of them along x and y.
 

@@ -10,7 +10,7 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import Field, field_validator, model_validator
 
-from ...anatomy.average import BACK_MM, UP_MM
+from ...anatomy.average import BACK_MM, BENNETT_DEG, PATH_DEG, UP_MM
 from ...engine.entries import Entry, EntryId
 from ...engine.gives import RESERVES, SOLIDS, ByPiece, Solid, Solids, by_piece, json_of
 from ...engine.model import WHOLE, Fix, Flag, Inputs, Need, Step, StepResult, StepSettings, setting
@@ -24,6 +24,7 @@ from ..values import HingeAxis, Pin, PinRoom, Strut
 
 _Mm = Annotated[float, Field(ge=-1e4, le=1e4)]
 _PINS = {"style": ("pins",)}
+_MOVES: dict[str, tuple[Any, ...]] = {"swing": (True,)}
 _PLATES: dict[str, tuple[Any, ...]] = {"style": ("plates",)}
 _HINGE: dict[str, tuple[Any, ...]] = {"style": ("hinge",)}
 # Round a sleeve there is so much post at least.
@@ -109,12 +110,21 @@ class ArticulateSettings(StepSettings):
     )  # fmt: skip
     swing: bool = setting(False, label="Swing", help="How the jaws meet as they close about the hinge axis.", form=False)
     axis_back_mm: float = setting(
-        BACK_MM, ge=30, le=150, unit="mm", label="Hinge axis, behind", main=False, when={"swing": (True,)},
+        BACK_MM, ge=30, le=150, unit="mm", label="Hinge axis, behind", main=False, when=_MOVES,
         help="From the incisors along the occlusal plane. Where nothing is said, of the average triangle of 101.6 mm.",
     )  # fmt: skip
     axis_up_mm: float = setting(
-        UP_MM, ge=-20, le=90, unit="mm", label="Hinge axis, over", main=False, when={"swing": (True,)},
+        UP_MM, ge=-20, le=90, unit="mm", label="Hinge axis, over", main=False, when=_MOVES,
         help="Over the occlusal plane. Where nothing is said, at 25° from the incisors.",
+    )  # fmt: skip
+    glide: bool = setting(False, label="Forward and sideways", help="How the jaws touch on average paths.", form=False)
+    path_deg: float = setting(
+        PATH_DEG, ge=0, le=80, unit="°", label="Condyles go down by", main=False, when={"glide": (True,)},
+        help="As they go forward, against the occlusal plane.",
+    )  # fmt: skip
+    side_deg: float = setting(
+        BENNETT_DEG, ge=0, le=40, unit="°", label="Condyles go inwards by", main=False, when={"glide": (True,)},
+        help="Where one goes alone, to the side.",
     )  # fmt: skip
     pins: dict[EntryId, SetPin] = setting(
         {}, label="Pins by hand", help="Pins put elsewhere, left out or added.", form=False, max_length=12
@@ -239,7 +249,7 @@ def _pins(pins: PinSet, air: list[float], room: Room, bench: Bench) -> list[dict
     ]  # fmt: skip
 
 
-_SWING = ("swing", "axis_back_mm", "axis_up_mm")
+_SWING = ("swing", "glide", "axis_back_mm", "axis_up_mm", "path_deg", "side_deg")
 
 STEP = Step(
     name="articulate",

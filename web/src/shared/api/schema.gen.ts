@@ -1297,6 +1297,12 @@ export interface components {
              */
             first: "behind" | "beside";
             /**
+             * Forward and sideways
+             * @description How the jaws touch on average paths.
+             * @default false
+             */
+            glide: boolean;
+            /**
              * Grooves, wide
              * @description Three in the face, half as deep; they go on in one way only.
              * @default 4
@@ -1308,6 +1314,12 @@ export interface components {
              * @default 0.8
              */
             off_mm: number;
+            /**
+             * Condyles go down by
+             * @description As they go forward, against the occlusal plane.
+             * @default 33
+             */
+            path_deg: number;
             /**
              * Pins, thick
              * @description Their diameter.
@@ -1339,6 +1351,12 @@ export interface components {
              * @description Over the mounting face of the jaw with the sleeves. Empty: near the occlusal plane.
              */
             seat_mm?: number | null;
+            /**
+             * Condyles go inwards by
+             * @description Where one goes alone, to the side.
+             * @default 15
+             */
+            side_deg: number;
             /**
              * Sleeves on the
              * @description The other jaw has the pins.
@@ -2039,13 +2057,13 @@ export interface components {
              */
             keep_until: string;
             /** Nodes */
-            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TouchNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["MarkedNode"] | components["schemas"]["ReduceNode"] | components["schemas"]["TrimNode"] | components["schemas"]["FootNode"] | components["schemas"]["BaseNode"] | components["schemas"]["StylesNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["NotchNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["SwingNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["WallMapNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
+            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TouchNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["MarkedNode"] | components["schemas"]["ReduceNode"] | components["schemas"]["TrimNode"] | components["schemas"]["FootNode"] | components["schemas"]["BaseNode"] | components["schemas"]["StylesNode"] | components["schemas"]["GlideNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["NotchNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["SwingNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["WallMapNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
             /** Number */
             number: string;
             /** Open */
             open: string;
             /** Opened */
-            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["CleanDetail"] | components["schemas"]["TeethDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TouchDetail"] | components["schemas"]["EdgeDetail"] | components["schemas"]["MarkedDetail"] | components["schemas"]["ReduceDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["FootDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["StylesDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["NotchDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["SwingDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["WallMapDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
+            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["CleanDetail"] | components["schemas"]["TeethDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TouchDetail"] | components["schemas"]["EdgeDetail"] | components["schemas"]["MarkedDetail"] | components["schemas"]["ReduceDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["FootDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["StylesDetail"] | components["schemas"]["GlideDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["NotchDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["SwingDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["WallMapDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
             /** Picture */
             picture: string;
             /** Pieces */
@@ -3040,6 +3058,117 @@ export interface components {
             values: {
                 [key: string]: number | string | null;
             };
+        };
+        /** GlideDetail */
+        GlideDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["GlideSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "glide";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** GlideGood */
+        GlideGood: {
+            glide?: components["schemas"]["Glided"] | null;
+        };
+        /** GlideNode */
+        GlideNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["GlideGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "glide";
+        };
+        /**
+         * GlidePose
+         * @description way : forward, left or right; by_mm : how far the condyles have gone; matrix : of the lower, on the bench; meets : see Meets, in the
+         *     upper's home.
+         */
+        GlidePose: {
+            /** By Mm */
+            by_mm: number;
+            /** Matrix */
+            matrix: [
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ]
+            ];
+            /** Meets */
+            meets: components["schemas"]["Meets"][];
+            /** Way */
+            way: string;
+        };
+        /** GlideSettings */
+        GlideSettings: Record<string, never>;
+        /**
+         * Glided
+         * @description piece : the lower
+         */
+        Glided: {
+            /** Piece */
+            piece: string;
+            /** Poses */
+            poses: components["schemas"]["GlidePose"][];
         };
         /** Gone */
         Gone: {
