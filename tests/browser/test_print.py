@@ -123,6 +123,32 @@ class PrintTest(BrowserCase):
         rows.first.get_by_role("button").click()
         page.wait_for_timeout(500)
         self.assertNotEqual(page.get_by_test_id("stage").screenshot(), wide)
+        panel.get_by_role("button", name="Forward").click()
+        panel.get_by_role("button", name="Find what touches on average paths").click()
+        there = panel.get_by_role("list", name="What touches").get_by_role("listitem")
+        there.first.wait_for(timeout=60_000)
+        self.assertRegex(there.first.inner_text(), r"\d\d on \d\d\s+0 µm")
+        near = page.get_by_test_id("stage").screenshot()
+        panel.get_by_role("slider", name="Condyles gone").fill("4")
+        page.wait_for_timeout(500)
+        self.assertNotEqual(page.get_by_test_id("stage").screenshot(), near)
+
+    def test_hinged_backs_open_as_far_as_they_say_and_are_printed_by_themselves(self) -> None:
+        page = self.page
+        self.open_pair()
+        page.keyboard.press("Alt+8")
+        card = page.get_by_label("Card")
+        card.get_by_label("Held by", exact=True).select_option(label="Hinged backs")
+        self.wait_reading("Opens to", "100.00°")
+        page.keyboard.press("Shift+X")
+        panel = page.get_by_role("region", name="Swing")
+        panel.get_by_role("button", name="Find the first contacts").click()
+        panel.get_by_role("listitem").first.wait_for(timeout=60_000)
+        self.assertEqual(panel.get_by_role("slider", name="Open").get_attribute("max"), "100")
+        page.keyboard.press("Escape")
+        card.get_by_role("button", name="More settings").click()
+        card.get_by_label("Halves", exact=True).select_option(label="By themselves")
+        self.shown(6)
 
     def ball(self, zone: str) -> tuple[float, float]:
         """Where a pin's ball is on the page: its name hangs under it."""
