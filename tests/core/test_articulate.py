@@ -14,7 +14,8 @@ from bitecore.mesh import GROUP_CUT, GROUP_SCAN, Mesh, check_solid
 from bitecore.ops.heights import heights
 from bitecore.parts.pin_places import USUAL, ZONES, No, Place, Room, Sizes
 from bitecore.parts.pins import pair, play
-from bitecore.runsheet import CASE, MemoryStore, evaluate, standard
+from bitecore.runsheet import CASE, evaluate, standard
+from tests.core.known import known_store
 from tests.core.test_runsheet import case
 from tests.shapes import box, jaws, manifold, sphere
 
@@ -130,7 +131,7 @@ class PairTest(unittest.TestCase):
 class JawTest(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
-        cls.store = MemoryStore()
+        cls.store = known_store()
         cls.document = case(cls.store, *jaws(5))
         cls.graph = cls.worked()
 
@@ -276,7 +277,7 @@ class JawTest(unittest.TestCase):
 
     def test_one_jaw_or_an_open_bite_has_no_pins_and_says_why(self) -> None:
         upper, _ = jaws(5)
-        store = MemoryStore()
+        store = known_store()
         document = case(store, upper).model_copy(update={"settings": PINS})
         node = evaluate(document, CASE, store).graph.node("articulate")
         self.assertEqual([f["code"] for f in node.manifest.flags], ["no-pins"])

@@ -22,8 +22,9 @@ from bitecore.ops.mend import mend
 from bitecore.ops.upright import Plan
 from bitecore.ops.walls import crossing_walls
 from bitecore.ops.weld import weld
-from bitecore.runsheet import CASE, MemoryStore, evaluate
+from bitecore.runsheet import CASE, evaluate
 from demo import rescans
+from tests.core.known import known_store
 from tests.core.test_runsheet import case
 from tests.shapes import dome, jaws, manifold, sheet, turn
 from tests.trial.second import mouth, second_plan
@@ -68,7 +69,7 @@ class FoldedTest(unittest.TestCase):
         """Jaws of the second generator whose border lies so that no wall went down before, gentle curtains or not."""
         for seed, jaw in ((20, "lower"), (23, "upper")):
             mouth_ = mouth(second_plan(seed))
-            store = MemoryStore()
+            store = known_store()
             graph = evaluate(case(store, mouth_.upper.mesh, mouth_.lower.mesh), CASE, store, until="base").graph
             piece = next(p for p, j in graph.jaws.items() if j == jaw)
             node = graph.node("base", piece)

@@ -12,7 +12,8 @@ from bitecore.mesh import Mesh
 from bitecore.ops.cups import cups
 from bitecore.ops.held import Unheld, shut_in, unheld
 from bitecore.ops.layers import Layers, layers
-from bitecore.runsheet import CASE, MemoryStore, evaluate
+from bitecore.runsheet import CASE, evaluate
+from tests.core.known import known_store
 from tests.core.test_runsheet import case
 from tests.shapes import jaws
 
@@ -104,7 +105,7 @@ class CupTest(unittest.TestCase):
 
 class JawTest(unittest.TestCase):
     def found(self, **settings: dict) -> dict[str, list]:
-        store = MemoryStore()
+        store = known_store()
         document = case(store, *jaws(5)).model_copy(update={"settings": {"plate": {"*": {"printer": "heron"}}, **settings}})
         graph = evaluate(document, CASE, store).graph
         return {n.jaw: [f["code"] for f in n.manifest.flags] for n in graph.of_step("check")}
@@ -115,7 +116,7 @@ class JawTest(unittest.TestCase):
                 self.assertLessEqual(set(codes), {"cup", "roof"}, (jaw, more))
 
     def test_a_lower_reach_asks_the_check_alone(self) -> None:
-        store = MemoryStore()
+        store = known_store()
         document = case(store, *jaws(5))
         evaluate(document, CASE, store)
         again = evaluate(document.model_copy(update={"settings": {"plate": {"*": {"reach_mm": 0.3}}}}), CASE, store)

@@ -7,10 +7,12 @@ from dataclasses import replace
 
 import numpy as np
 
+from bitecore.engine.store import FolderStore
 from bitecore.ops.rigid import placed
-from bitecore.runsheet import CASE, CaseDocument, MemoryStore, evaluate
+from bitecore.runsheet import CASE, CaseDocument, evaluate
 from bitecore.runsheet.compare import JawMove, moves
 from bitecore.runsheet.who import CaseGraph
+from tests.core.known import known_store
 from tests.core.test_runsheet import case
 from tests.shapes import jaws
 
@@ -18,13 +20,13 @@ AWAY = placed(np.array([[0.0, -1.0, 0.0], [1.0, 0.0, 0.0], [0.0, 0.0, 1.0]]), [4
 
 
 class CompareTest(unittest.TestCase):
-    store: MemoryStore
+    store: FolderStore
     document: CaseDocument
     first: CaseGraph
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.store = MemoryStore()
+        cls.store = known_store()
         upper, lower = jaws(3)
         cls.document = case(cls.store, upper, lower.moved(AWAY))
         cls.first = cls.state()

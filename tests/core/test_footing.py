@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from scipy.spatial import ConvexHull, cKDTree
 
 from bitecore.engine.gives import unpack
+from bitecore.engine.store import FolderStore
 from bitecore.mesh import GROUP_CUT, GROUP_SCAN, Mesh, border_loops, check_solid, volume_ml
 from bitecore.ops.assembly import assemble
 from bitecore.ops.base import Based, base
@@ -19,8 +20,9 @@ from bitecore.ops.rings import crossed, holds, offset, signed_area
 from bitecore.ops.shelf import blended
 from bitecore.ops.terrace import carried_out, gentle
 from bitecore.ops.upright import Plan
-from bitecore.runsheet import CASE, MemoryStore, evaluate
+from bitecore.runsheet import CASE, evaluate
 from demo.variants import closed_model
+from tests.core.known import known_store
 from tests.core.test_base import assert_printable
 from tests.core.test_runsheet import case
 from tests.shapes import arches, box, dome, jaws
@@ -152,11 +154,11 @@ class LandTest(unittest.TestCase):
 class JawTest(unittest.TestCase):
     """A pair through Trim, based every way."""
 
-    store: MemoryStore
+    store: FolderStore
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.store = MemoryStore()
+        cls.store = known_store()
         cls.document = case(cls.store, *jaws(3, palate=False))
 
     def based(self, step: str = "base", **settings: object):  # noqa: ANN201
@@ -306,7 +308,7 @@ class JawTest(unittest.TestCase):
 
     def test_a_closed_model_stands_on_its_own_base_or_is_cut_lower(self) -> None:
         both = arches(3, palate=False)
-        store = MemoryStore()
+        store = known_store()
         model = closed_model(both.lower, upper=False)
         document = case(store, model, trim={"*": {"bottom_saw": False, "back_saw": False}})
         for base_, tall in (({}, np.ptp(model.vertices_mm[:, 2])), ({"height": "total", "total_mm": 16.0}, 16.0)):

@@ -10,7 +10,8 @@ from scipy.spatial.transform import Rotation
 from bitecore.anatomy.average import BACK_MM, BENNETT_DEG, PATH_DEG, SIDE_MM, UP_MM
 from bitecore.engine.gives import unpack
 from bitecore.ops.glide import glide, joints_of, shifted
-from bitecore.runsheet import CASE, MemoryStore, evaluate
+from bitecore.runsheet import CASE, evaluate
+from tests.core.known import known_store
 from tests.core.test_runsheet import case
 from tests.core.test_swing import plate
 from tests.shapes import jaws, manifold, sphere
@@ -68,7 +69,7 @@ class TouchTest(unittest.TestCase):
 
 class JawTest(unittest.TestCase):
     def test_the_jaws_just_touch_where_it_is_said(self) -> None:
-        store = MemoryStore()
+        store = known_store()
         document = case(store, *jaws(5)).model_copy(update={"settings": {"articulate": {"*": {"glide": True}}}})
         graph = evaluate(document, CASE, store, until="glide").graph
         poses = graph.node("glide").json("glide")["poses"]

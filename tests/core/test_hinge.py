@@ -12,7 +12,8 @@ from bitecore.engine.gives import unpack
 from bitecore.mesh import GROUP_SCAN, Mesh, check_solid, volume_ml
 from bitecore.parts.hinge import CONE_MM, Side, halves, opens, pin, strain_percent, turn
 from bitecore.parts.hinge_places import BackRoom, Backs, Knuckles, NoBacks
-from bitecore.runsheet import CASE, MemoryStore, evaluate
+from bitecore.runsheet import CASE, evaluate
+from tests.core.known import known_store
 from tests.core.test_articulate import block, pieces
 from tests.core.test_runsheet import case
 from tests.shapes import box, jaws, manifold
@@ -112,7 +113,7 @@ class HalvesTest(unittest.TestCase):
 class JawTest(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
-        cls.store = MemoryStore()
+        cls.store = known_store()
         cls.document = case(cls.store, *jaws(5))
 
     def worked(self, **more: Any) -> Any:

@@ -17,7 +17,8 @@ from bitecore.ops.cavity import Keep, cavity
 from bitecore.ops.drains import Ask, drains
 from bitecore.ops.nearby import nearby
 from bitecore.ops.voxels import voxels
-from bitecore.runsheet import CASE, MemoryStore, evaluate
+from bitecore.runsheet import CASE, evaluate
+from tests.core.known import known_store
 from tests.core.test_runsheet import case
 from tests.shapes import box, jaws, sphere
 
@@ -146,7 +147,7 @@ class BoxTest(unittest.TestCase):
 class JawTest(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
-        cls.store = MemoryStore()
+        cls.store = known_store()
         cls.document = case(cls.store, *jaws(21))
 
     def worked(self, **hollow: object):  # noqa: ANN201

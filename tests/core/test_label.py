@@ -17,7 +17,8 @@ from bitecore.ops.bends import Bend
 from bitecore.ops.free_wall import free_wall
 from bitecore.ops.writing import Surface, on_wall, underneath
 from bitecore.ops.written import code, text
-from bitecore.runsheet import CASE, MemoryStore, evaluate
+from bitecore.runsheet import CASE, evaluate
+from tests.core.known import known_store
 from tests.core.test_runsheet import case
 from tests.core.test_written import PIXEL_MM, alike, by_freetype, cropped, read_back
 from tests.shapes import box, jaws
@@ -183,7 +184,7 @@ class PlaneTest(unittest.TestCase):
 class JawTest(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
-        cls.store = MemoryStore()
+        cls.store = known_store()
         cls.document = case(cls.store, *jaws(21))
 
     def graph(self, **settings: dict):  # noqa: ANN201

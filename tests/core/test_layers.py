@@ -22,8 +22,9 @@ from bitecore.mesh import Mesh, volume_ml
 from bitecore.ops.layers import Layers, layers
 from bitecore.ops.rigid import placed
 from bitecore.parts.layer_zip import about, picture, written
-from bitecore.runsheet import CASE, MemoryStore, evaluate
+from bitecore.runsheet import CASE, evaluate
 from bitecore.runsheet.plated import plate_layers
+from tests.core.known import known_store
 from tests.core.test_runsheet import case
 from tests.shapes import box, jaws, manifold, sphere
 
@@ -104,7 +105,7 @@ class ZipTest(unittest.TestCase):
 class JawTest(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
-        cls.store = MemoryStore()
+        cls.store = known_store()
         settings = {"hollow": {"*": {"style": "open"}}, "plate": {"*": {"printer": "heron"}}}
         cls.document = case(cls.store, *jaws(21)).model_copy(update={"settings": settings})
         cls.graph = evaluate(cls.document, CASE, cls.store).graph

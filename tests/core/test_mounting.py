@@ -12,8 +12,9 @@ from bitecore.errors import BadSetting
 from bitecore.mesh import GROUP_SCAN, Mesh, check_solid, volume_ml
 from bitecore.ops.written import text
 from bitecore.parts.mounting import GROOVE_MM, back_edge, fitting, foot_of, groove, keys, plate, written
-from bitecore.runsheet import CASE, MemoryStore, evaluate, standard
+from bitecore.runsheet import CASE, evaluate, standard
 from bitecore.runsheet.mounted import blocks_in
+from tests.core.known import known_store
 from tests.core.test_articulate import pieces
 from tests.core.test_runsheet import case
 from tests.shapes import jaws, manifold
@@ -90,7 +91,7 @@ class PlateTest(unittest.TestCase):
 class JawTest(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
-        cls.store = MemoryStore()
+        cls.store = known_store()
         cls.document = case(cls.store, *jaws(5))
 
     def worked(self, **more: Any) -> Any:

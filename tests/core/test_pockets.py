@@ -16,7 +16,8 @@ from bitecore.ops.drains import Ask, drains, rooms_without_air
 from bitecore.ops.pockets import pockets
 from bitecore.ops.ribs import APART_MM, PASS_MM, Stiffened
 from bitecore.ops.voxels import voxels
-from bitecore.runsheet import CASE, MemoryStore, evaluate
+from bitecore.runsheet import CASE, evaluate
+from tests.core.known import known_store
 from tests.core.test_hollow import kept_back_ml
 from tests.core.test_runsheet import case
 from tests.shapes import box, jaws
@@ -161,7 +162,7 @@ class DrainsTest(unittest.TestCase):
 class JawTest(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
-        cls.store = MemoryStore()
+        cls.store = known_store()
         cls.document = case(cls.store, *jaws(21))
 
     def worked(self, step: str, base: dict | None = None, **hollow: object):  # noqa: ANN201

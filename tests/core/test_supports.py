@@ -19,8 +19,9 @@ from bitecore.ops.held import tips_for, unheld
 from bitecore.ops.layers import layers
 from bitecore.parts.laying import face_towards, raised
 from bitecore.parts.supports import INTO_MM, TIP_MM, supports
-from bitecore.runsheet import CASE, MemoryStore, evaluate
+from bitecore.runsheet import CASE, evaluate
 from bitecore.runsheet.export import joined
+from tests.core.known import known_store
 from tests.core.test_check import block, mesh_of
 from tests.core.test_runsheet import case
 from tests.shapes import jaws, manifold
@@ -69,7 +70,7 @@ class TipTest(unittest.TestCase):
         self.assertTrue(left and left[0].far_mm > 2.0)
 
     def test_tips_touch_and_pillars_keep_off(self) -> None:
-        store = MemoryStore()
+        store = known_store()
         graph = evaluate(case(store, *jaws(5)), CASE, store, until="base").graph
         piece = next(p for p, jaw in graph.jaws.items() if jaw == "upper")
         body = unpack(graph.node("base", piece).manifest.values["body"], store.blobs)
@@ -99,7 +100,7 @@ class LayTest(unittest.TestCase):
 class SheetTest(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
-        cls.store = MemoryStore()
+        cls.store = known_store()
         cls.document = case(cls.store, *jaws(5))
         cls.graph = cls.worked()
 

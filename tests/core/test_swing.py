@@ -10,7 +10,8 @@ import numpy as np
 from bitecore.anatomy.average import BACK_MM, BALKWILL_DEG, SIDE_MM, UP_MM
 from bitecore.mesh import Mesh
 from bitecore.ops.swing import Axis, swing
-from bitecore.runsheet import CASE, MemoryStore, evaluate
+from bitecore.runsheet import CASE, evaluate
+from tests.core.known import known_store
 from tests.core.test_runsheet import case
 from tests.shapes import jaws, sheet, sphere
 
@@ -70,7 +71,7 @@ class SwingTest(unittest.TestCase):
 
 class JawTest(unittest.TestCase):
     def test_at_the_first_contact_the_jaws_just_touch(self) -> None:
-        store = MemoryStore()
+        store = known_store()
         document = case(store, *jaws(5)).model_copy(update={"settings": {"articulate": {"*": {"swing": True}}}})
         graph = evaluate(document, CASE, store, until="swing").graph
         said = graph.node("swing").json("swing")
