@@ -44,18 +44,13 @@ function useMoved(piece: string | undefined, matrix: Matrix4 | null) {
   useEffect(() => {
     if (piece && moved) tryMove({ piece, matrix: moved.split(",").map(Number) });
   }, [piece, moved, tryMove]);
-  useEffect(
-    () => () => {
-      tryMove(null);
-      useOpen.setState(CLOSED);
-    },
-    [tryMove],
-  );
+  useEffect(() => () => tryMove(null), [tryMove]);
 }
 
 /** Which way the lower moves, and what touches there. */
 function Words(drawing: Drawing) {
   const { way } = useOpen();
+  useEffect(() => () => useOpen.setState(CLOSED), []);
   return (
     <>
       <ToolPanel name="Swing">
