@@ -162,6 +162,14 @@ class JawTest(unittest.TestCase):
                     self.assertLess(part.min_gap(jaw, 1.0), 0.1 + 1e-6)
         self.assertEqual(len(graph.node("plate").manifest.values["home_to_plate"]["by_piece"]), 8)
 
+    def test_an_axis_that_has_no_room_where_it_was_put_is_moved_and_said(self) -> None:
+        node = self.worked(turn_high_mm=80).node("articulate").manifest
+        high = next(r["value"] for r in node.readings if r["name"] == "axis over the mounting face")
+        self.assertEqual(node.flags[0]["code"], "axis-moved")
+        self.assertAlmostEqual(node.flags[0]["fix"]["values"]["turn_high_mm"], high, delta=0.05)
+        again = self.worked(**node.flags[0]["fix"]["values"]).node("articulate").manifest
+        self.assertNotIn("axis-moved", [f["code"] for f in again.flags])
+
     def test_none_with_one_jaw(self) -> None:
         one = self.document.model_copy(update={"pieces": self.document.pieces[:1], "settings": {"articulate": {"*": {"style": "hinge"}}}})
         node = evaluate(one, CASE, self.store).graph.node("articulate")

@@ -35,7 +35,7 @@ class Key:
 
 
 @dataclass(frozen=True)
-class Foot3:
+class Underside:
     """A base's underside. outline : (k, 2) of its hull, counter-clockwise; face : z of the mounting face; sign : of up, away from it"""
 
     outline: NDArray[np.float64]
@@ -43,17 +43,17 @@ class Foot3:
     sign: float
 
 
-def foot_of(body: Mesh, sign: float) -> Foot3:
+def foot_of(body: Mesh, sign: float) -> Underside:
     """sign : +1 where the face is below, -1 where it is above."""
     points = body.vertices_mm
     face = float((sign * points[:, 2]).min())
     low = points[(sign * points[:, 2] < face + 1e-4)]
     # What is straight is one edge, however many corners lie along it.
     hull = manifold3d.CrossSection.hull_points(low[:, :2].tolist()).simplify(_STRAIGHT_MM)
-    return Foot3(np.asarray(hull.to_polygons()[0], float), sign * face, sign)
+    return Underside(np.asarray(hull.to_polygons()[0], float), sign * face, sign)
 
 
-def keys(foot: Foot3, wide_mm: float) -> list[Key]:
+def keys(foot: Underside, wide_mm: float) -> list[Key]:
     """One to the back, one to each side."""
     low, high = foot.outline.min(0), foot.outline.max(0)
     middle = (low + high) / 2
@@ -78,13 +78,13 @@ def _out(outline: NDArray[np.float64], inside: NDArray[np.float64], way: NDArray
     return float((((a - inside) * normal).sum(1)[ahead] / facing[ahead]).min())
 
 
-def plate(foot: Foot3, thick_mm: float) -> Mesh:
+def plate(foot: Underside, thick_mm: float) -> Mesh:
     outline = manifold3d.CrossSection([foot.outline]).offset(-_WITHIN_MM, manifold3d.JoinType.Miter)
     solid = manifold3d.Manifold.extrude(outline, thick_mm - _OVER_FACE_MM).translate([0, 0, _OVER_FACE_MM])
     return _there(solid, foot)
 
 
-def groove(key: Key, foot: Foot3) -> Mesh:
+def groove(key: Key, foot: Underside) -> Mesh:
     """A prism on its edge, a little through the face."""
     way = key.end - key.start
     half = key.wide_mm / 2
@@ -95,7 +95,7 @@ def groove(key: Key, foot: Foot3) -> Mesh:
     return _there(solid.rotate([0, 0, turn]).translate([key.start[0], key.start[1], 0.0]), foot)
 
 
-def back_edge(foot: Foot3) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def back_edge(foot: Underside) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """The ends of the edge across the middle of the back, the patient's left first."""
     middle = (foot.outline.min(0) + foot.outline.max(0)) / 2
     a, b = foot.outline, np.roll(foot.outline, -1, axis=0)
@@ -104,12 +104,12 @@ def back_edge(foot: Foot3) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     return a[across[0]], b[across[0]]
 
 
-def tallest(foot: Foot3, thick_mm: float) -> float:
+def tallest(foot: Underside, thick_mm: float) -> float:
     """Of letters on the back edge."""
     return thick_mm - 2 * _EDGE_MM
 
 
-def written(foot: Foot3, words: tuple[Written, Written], thick_mm: float, key_mm: float) -> list[Mesh]:
+def written(foot: Underside, words: tuple[Written, Written], thick_mm: float, key_mm: float) -> list[Mesh]:
     """What is cut into the back edge, before and after the groove in its middle, read upright as the base stands. Empty where there is no
     room."""
     left, right = back_edge(foot)
@@ -132,7 +132,7 @@ def written(foot: Foot3, words: tuple[Written, Written], thick_mm: float, key_mm
     return out
 
 
-def _there(solid: manifold3d.Manifold, foot: Foot3) -> Mesh:
+def _there(solid: manifold3d.Manifold, foot: Underside) -> Mesh:
     """From heights over a face at nought to where the face is."""
     out = solid.to_mesh64()
     faces = np.asarray(out.tri_verts).astype(np.int64)

@@ -23,6 +23,8 @@ PIN = "hinge-pin"
 _OPEN_DEG = 3.0
 # What a printed cheek bears while it snaps (judgement, no source: resins of models break at 3 to 6 %).
 _STRAIN_PERCENT = 2.5
+# An axis that stands so near to where it was asked for is there.
+_TOLD_MM = 0.06
 
 
 @dataclass(frozen=True)
@@ -80,7 +82,8 @@ def hinged(inputs: Inputs, asked: Asked, run: Run) -> StepResult:
         Reading("opens to", free, "°"),
         Reading("hinges apart", abs(found.hinges["left"].x - found.hinges["right"].x), "mm"),
     )
-    return StepResult(values, readings, tuple(_said(asked, sizes, free)), "hinged backs")
+    flags = (*_moved(asked, found.axis[1] - room.floor), *_said(asked, sizes, free))
+    return StepResult(values, readings, flags, "hinged backs")
 
 
 def _empty() -> dict[str, Any]:
@@ -132,6 +135,14 @@ def _axis(found: Backs, bench: Bench, free: float) -> dict:
         "at_mm": bench.home_point("lower", [0.0, *found.axis]), "along": tuple(rounded(along)), "from_mm": round(min(xs), 4),
         "to_mm": round(max(xs), 4), "behind_mm": round(found.axis[0], 4), "over_mm": round(found.axis[1], 4), "opens_deg": round(free, 2),
     }  # fmt: skip
+
+
+def _moved(asked: Asked, high: float) -> list[Flag]:
+    if asked.high_mm is None or abs(high - asked.high_mm) < _TOLD_MM:
+        return []
+    text = f"The axis stands {high:.1f} mm over the mounting face: at {asked.high_mm:.1f} mm one of both halves has no room."
+    fix = Fix("articulate", "*", {"turn_high_mm": round(high, 1)}, label="So high")
+    return [Flag("axis-moved", "look", text, fix=fix)]
 
 
 def _said(asked: Asked, sizes: Knuckles, free: float) -> list[Flag]:

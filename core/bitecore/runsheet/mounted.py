@@ -12,7 +12,7 @@ from ..engine.model import Fix, Flag, Inputs, Reading, StepResult
 from ..mesh import Mesh
 from ..ops.fonts import unknown
 from ..ops.written import text
-from ..parts.mounting import Foot3, fitting, foot_of, groove, keys, plate, tallest, written
+from ..parts.mounting import Underside, fitting, foot_of, groove, keys, plate, tallest, written
 from ..progress import Run
 from .pinned import Bench
 
@@ -93,7 +93,7 @@ def _wrong(asked: Blocks, block: float | None, needed: float, apart: float) -> F
     return None
 
 
-def _solids(foot: Foot3, bench: Bench, jaw: str, asked: Blocks, words: tuple[str, str]) -> tuple[Solids, bool]:
+def _solids(foot: Underside, bench: Bench, jaw: str, asked: Blocks, words: tuple[str, str]) -> tuple[Solids, bool]:
     def home(mesh: Mesh) -> Mesh:
         return bench.home(jaw, mesh)
 
@@ -105,7 +105,7 @@ def _solids(foot: Foot3, bench: Bench, jaw: str, asked: Blocks, words: tuple[str
     return solids, bool(letters)
 
 
-def _reserves(foot: Foot3, bench: Bench, jaw: str, asked: Blocks) -> list[Reserve]:
+def _reserves(foot: Underside, bench: Bench, jaw: str, asked: Blocks) -> list[Reserve]:
     out = []
     for n, key in enumerate(keys(foot, asked.key_mm), 1):
         start, end = ([float(x) for x in bench.home_point(jaw, [*at, foot.face])] for at in (key.start, key.end))
