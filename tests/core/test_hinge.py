@@ -170,6 +170,14 @@ class JawTest(unittest.TestCase):
         again = self.worked(**node.flags[0]["fix"]["values"]).node("articulate").manifest
         self.assertNotIn("axis-moved", [f["code"] for f in again.flags])
 
+    def test_without_a_hinge_no_jaw_is_taken_for_a_half_of_it(self) -> None:
+        graph = self.worked(turn_parts="apart", turn_off_mm=15)
+        self.assertEqual(graph.node("articulate").manifest.flags[0]["code"], "no-hinge")
+        for piece in graph.jaws:
+            half = graph.node("assemble", f"{piece}.hinge-left")
+            self.assertIn("Articulate says why", half.manifest.flags[0]["message"])
+            self.assertTrue(graph.node("assemble", piece).good)
+
     def test_none_with_one_jaw(self) -> None:
         one = self.document.model_copy(update={"pieces": self.document.pieces[:1], "settings": {"articulate": {"*": {"style": "hinge"}}}})
         node = evaluate(one, CASE, self.store).graph.node("articulate")

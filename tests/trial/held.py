@@ -1,9 +1,9 @@
-"""What holds the pair, over many generated mouths: pins, hinged backs and mounting plates, judged on the finished bodies by exact booleans."""
+"""What holds the pair, over many generated mouths: pins, hinged backs, mounting plates, judged on finished bodies by exact booleans."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -15,7 +15,8 @@ from bitecore.mesh import GROUP_SCAN, Mesh, check_solid
 from bitecore.parts.hinge import turn
 from bitecore.runsheet import CASE, CaseDocument, MemoryStore, PieceEntry, evaluate
 from bitecore.runsheet.who import CaseGraph
-from demo.arch import Pair, pair
+from demo import rescans
+from demo.arch import ArchPlan, Pair, pair
 from tests.shapes import manifold
 
 from .intake import plan, wide_plan
@@ -59,20 +60,25 @@ def judged_wide_held(number: int) -> list[HeldOutcome]:
 
 
 def judged_second_held(number: int) -> list[HeldOutcome]:
-    return _judged(number, mouth(second_plan(number, step_mm=0.35)))
+    """With a bite scan of either side: what they came in is not believed."""
+    truth, rng = mouth(replace(second_plan(number, step_mm=0.35), noise_mm=0.0)), np.random.default_rng(9800 + number)
+    bites = [rescans.bite_scan(truth, ArchPlan(noise_mm=0.02), left=left, rng=rng) for left in (True, False)]
+    return _judged(number, truth, bites)
 
 
-def _judged(number: int, both: Pair | Mouth) -> list[HeldOutcome]:
+def _judged(number: int, both: Pair | Mouth, bites: Sequence[Mesh] = ()) -> list[HeldOutcome]:
     store = MemoryStore()
-    meshes = {"p1": both.upper.mesh, "p2": both.lower.mesh}
-    pieces = [PieceEntry(id=p, file=f"{p}.stl", sha256=store.blobs.write(stl.write_binary(scan))) for p, scan in meshes.items()]
+    meshes = [both.upper.mesh, both.lower.mesh, *bites]
+    pieces = [PieceEntry(id=f"p{n}", file="scan.stl", sha256=store.blobs.write(stl.write_binary(m))) for n, m in enumerate(meshes, 1)]
     document = CaseDocument(number=f"trial-{number}", pieces=pieces)
-    return [_pressed(document, style, store) for style in STYLES]
+    kinds = {"p1": {"kind": "jaw", "jaw": "upper"}, "p2": {"kind": "jaw", "jaw": "lower"}}
+    said = {"intake": kinds | {p.id: {"kind": "bite"} for p in pieces[2:]}} if bites else {}
+    return [_pressed(document, style, store, said) for style in STYLES]
 
 
-def _pressed(document: CaseDocument, style: str, store: MemoryStore) -> HeldOutcome:
+def _pressed(document: CaseDocument, style: str, store: MemoryStore, said: dict[str, Any]) -> HeldOutcome:
     """As a technician would: where a Fix is offered, it is pressed; three times at most."""
-    settings: dict[str, dict[str, Any]] = {"articulate": {"*": {"style": style}}}
+    settings: dict[str, dict[str, Any]] = {"articulate": {"*": {"style": style}}} | said
     for _ in range(4):
         graph = evaluate(document.model_copy(update={"settings": settings}), CASE, store, until="assemble").graph
         node = graph.node("articulate")

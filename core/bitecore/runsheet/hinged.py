@@ -66,7 +66,7 @@ def hinged(inputs: Inputs, asked: Asked, run: Run) -> StepResult:
         text, fix = thicker({found.low[0]: found.low[1]} if found.low else {}, inputs)
         raise_it = Fix("articulate", "*", {"style": "pins"}, label="Pins instead")
         flag = Flag("no-hinge", "look", f"No hinged backs: {found.why}.{text}", fix=fix or raise_it, other=raise_it if fix else None)
-        return StepResult({**_empty(), "solids": ByPiece()}, (), (flag,), "no hinge")
+        return StepResult({**_empty(), "solids": none_made(inputs, asked)}, (), (flag,), "no hinge")
     run.tick(0.3, "making both halves")
     made = {side: halves(hinge, found, sizes, floor=room.floor, ceiling=room.ceiling) for side, hinge in found.hinges.items()}
     run.tick(0.4, "opening")
@@ -84,6 +84,16 @@ def hinged(inputs: Inputs, asked: Asked, run: Run) -> StepResult:
     )
     flags = (*_moved(asked, found.axis[1] - room.floor), *_said(asked, sizes, free))
     return StepResult(values, readings, flags, "hinged backs")
+
+
+def none_made(inputs: Inputs, asked: Asked) -> ByPiece:
+    """Where there is no hinge, what is to be printed by itself must not be taken for the jaw's body: the assembly is given something
+    that is none of it, and says so."""
+    out = ByPiece()
+    if asked.parts():
+        for piece in inputs.jaws:
+            out[piece] = Solids([Solid("part", pin(asked.sizes(), thick_mm=1.0), "nothing")])
+    return out
 
 
 def _empty() -> dict[str, Any]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -17,7 +18,7 @@ from ...engine.model import WHOLE, Fix, Flag, Inputs, Need, Step, StepResult, St
 from ...parts.pin_places import Place, Room, Sizes
 from ...parts.pins import airs, pair
 from ...progress import Run
-from ..hinged import Asked, hinged
+from ..hinged import Asked, hinged, none_made
 from ..mounted import Blocks, blocks_in, mounted
 from ..pinned import Bench, PinSet, placed, raised, readings, room_map, said
 from ..values import HingeAxis, Pin, PinRoom, Strut
@@ -166,6 +167,8 @@ class ArticulateSettings(StepSettings):
 def apply(inputs: Inputs, settings: ArticulateSettings, run: Run) -> StepResult:
     refused = _refused(inputs, {"hinge": "Hinged backs", "plates": "Mounting plates"}.get(settings.style, "Pins"))
     if refused is not None:
+        if settings.style == "hinge":
+            return replace(refused, values={**refused.values, "solids": none_made(inputs, settings.hinge())})
         return refused
     if settings.style == "hinge":
         return hinged(inputs, settings.hinge(), run)
