@@ -129,7 +129,7 @@ class PrintTest(BrowserCase):
         there.first.wait_for(timeout=60_000)
         self.assertRegex(there.first.inner_text(), r"\d\d on \d\d\s+0 µm")
         near = page.get_by_test_id("stage").screenshot()
-        panel.get_by_role("slider", name="Condyles gone").fill("4")
+        panel.get_by_role("slider", name="Condyles").fill("4")
         page.wait_for_timeout(500)
         self.assertNotEqual(page.get_by_test_id("stage").screenshot(), near)
 

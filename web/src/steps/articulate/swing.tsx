@@ -16,8 +16,8 @@ type Way = "open" | "forward" | "left" | "right";
 const WAYS: [Way, string][] = [
   ["open", "Open"],
   ["forward", "Forward"],
-  ["left", "To the left"],
-  ["right", "To the right"],
+  ["left", "Left"],
+  ["right", "Right"],
 ];
 const CLOSED = { deg: 0, way: "open" as Way, by: 0.5 };
 const useOpen = create<{ deg: number; way: Way; by: number }>(() => CLOSED);
@@ -141,7 +141,7 @@ function Glides({ drawing, way }: { drawing: Drawing; way: Way }) {
   return (
     <>
       <Slide
-        label="Condyles gone"
+        label="Condyles"
         unit="mm"
         value={pose.by_mm}
         least={poses[0]?.by_mm ?? 0}
