@@ -21,7 +21,7 @@ from ...progress import Run
 from ..hinged import Asked, hinged, none_made
 from ..mounted import Blocks, blocks_in, mounted
 from ..pinned import Bench, PinSet, placed, raised, readings, room_map, said
-from ..values import HingeAxis, Pin, PinRoom, Strut
+from ..values_held import HingeAxis, Pin, PinRoom, Strut
 
 _Mm = Annotated[float, Field(ge=-1e4, le=1e4)]
 _PINS = {"style": ("pins",)}

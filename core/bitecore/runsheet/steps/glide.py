@@ -13,7 +13,7 @@ from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult
 from ...ops.glide import Pose, Way, crowns, joints_of, table
 from ...ops.rigid import rounded, rows
 from ...progress import Run
-from ..values import Glided
+from ..values_held import Glided
 
 # Of condyles; teeth seldom touch farther out (judgement).
 _STEPS_MM = tuple(0.5 * k for k in range(1, 11))

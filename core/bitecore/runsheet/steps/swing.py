@@ -13,7 +13,7 @@ from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult
 from ...ops.rigid import rounded
 from ...ops.swing import Axis, Meeting, swing
 from ...progress import Run
-from ..values import Swung
+from ..values_held import Swung
 
 # So far past the first contact others are looked for.
 _PAST_MM = 0.25
