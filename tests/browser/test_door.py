@@ -7,6 +7,7 @@ import re
 
 from django.contrib.auth.models import User
 from django.contrib.sessions.models import Session
+from playwright.sync_api import APIResponse, Route
 
 from cases.models import Case
 from tests.browser.harness import BrowserCase, scan
@@ -50,6 +51,17 @@ class SessionEndTest(BrowserCase):
         self.drop(("a.stl", scan(upper)), ("b.stl", scan(lower)))
         self.page.get_by_text("Your session has ended").wait_for()
         self.again()
+        self.page.wait_for_url(re.compile("/case/"))
+
+    def test_an_answer_from_before_that_comes_late_does_not_ask_again(self) -> None:
+        late: list[tuple[Route, APIResponse]] = []
+        self.page.route("**/api/cases/drop", lambda route: late.append((route, route.fetch())), times=1)
+        Session.objects.all().delete()
+        upper, lower = jaws(61)
+        self.drop(("a.stl", scan(upper)), ("b.stl", scan(lower)))
+        self.again()
+        self.assertEqual(late[0][1].status, 401)
+        late[0][0].fulfill(response=late[0][1])
         self.page.wait_for_url(re.compile("/case/"))
 
     def test_signing_out_is_no_end_that_came_by_itself(self) -> None:

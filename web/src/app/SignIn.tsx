@@ -34,7 +34,7 @@ export function SignIn({ way = "plain" }: Props) {
     setBusy(true);
     try {
       const path = way === "first" ? "/api/first-account" : "/api/sign-in";
-      entered(await ok(client.POST(path, { body })));
+      await entered(await ok(client.POST(path, { body })));
     } catch (error) {
       setWrong(error instanceof Error ? error.message : "That did not work.");
     } finally {
@@ -42,10 +42,12 @@ export function SignIn({ way = "plain" }: Props) {
     }
   }
 
-  function entered(me: Me) {
+  async function entered(me: Me) {
     const { person, begin } = useSession.getState();
     const other = person !== null && person !== me.person?.id;
     if (other) queries.removeQueries({ predicate: (query) => query.queryKey[0] !== "me" });
+    // An answer from before, still on its way, would say that nobody is signed in.
+    await queries.cancelQueries({ queryKey: ["me"] });
     queries.setQueryData(["me"], me);
     begin(me.person?.id ?? null);
     if (way === "again") queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "me" });

@@ -1,6 +1,6 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema.gen";
-import { sameAgain } from "./session";
+import { type Sender, sameAgain, sender } from "./session";
 
 type Schemas = components["schemas"];
 export type Person = Schemas["Person"];
@@ -41,19 +41,19 @@ export function csrfToken(): string {
 }
 
 // A request can be read once: this is what is sent again after the session had ended.
-const copies = new Map<string, Request>();
+const copies = new Map<string, { request: Request; sent: Sender }>();
 
 client.use({
   onRequest({ request, id }) {
     request.headers.set("X-CSRFToken", csrfToken());
-    copies.set(id, request.clone());
+    copies.set(id, { request: request.clone(), sent: sender() });
     return request;
   },
   async onResponse({ response, id }) {
     const copy = copies.get(id);
     copies.delete(id);
-    if (response.status !== 401 || !copy || !(await sameAgain())) return response;
-    const again = new Request(copy);
+    if (response.status !== 401 || !copy || !(await sameAgain(copy.sent))) return response;
+    const again = new Request(copy.request);
     again.headers.set("X-CSRFToken", csrfToken());
     return fetch(again);
   },

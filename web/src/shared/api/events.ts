@@ -1,6 +1,6 @@
 import { useEffect } from "react";
 import type { Me, Working } from "./client";
-import { sameAgain } from "./session";
+import { sameAgain, sender } from "./session";
 
 export interface BenchEvent {
   kind: "again" | "revision" | "state" | "progress" | "bay";
@@ -50,9 +50,10 @@ function listen(hear: (event: BenchEvent) => void): Promise<void> {
 
 /** The server ends a stream with its session: then somebody has to sign in first. */
 async function heardAgain() {
+  const sent = sender();
   try {
     const me = (await (await fetch("/api/me")).json()) as Me;
-    if (!me.person && (await sameAgain())) return;
+    if (!me.person && (await sameAgain(sent))) return;
   } catch {
     // The server is away for a moment.
   }

@@ -1,5 +1,5 @@
 import { csrfToken, type Dropped, Said, said } from "./client";
-import { sameAgain } from "./session";
+import { sameAgain, sender } from "./session";
 
 const TRIES = 4;
 
@@ -37,10 +37,11 @@ function fresh(): string {
 export async function upload(url: string, files: File[], onProgress: (share: number) => void): Promise<Dropped> {
   const token = fresh();
   for (let attempt = 1; ; attempt++) {
+    const sent = sender();
     try {
       return await once(url, token, files, onProgress);
     } catch (error) {
-      if (error instanceof Said && error.status === 401 && (await sameAgain())) continue;
+      if (error instanceof Said && error.status === 401 && (await sameAgain(sent))) continue;
       const again = error instanceof Said && (error.status === 0 || error.status === 503);
       if (!again || attempt === TRIES) throw error;
       await new Promise((done) => setTimeout(done, 1000 * 2 ** attempt));
