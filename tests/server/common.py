@@ -16,7 +16,7 @@ from django.test import Client
 from accounts.services import ensure_people
 from bitecore.files import stl
 from bitecore.mesh import Mesh
-from tests.shapes import jaws
+from tests.shapes import light_jaws as jaws
 
 PEOPLE = [
     ("mira", "Mira", "Tallow", "technician", "plaster-and-light"),

@@ -11,7 +11,8 @@ from bitecore.ops.weld import weld
 from cases.models import Case
 from tests.server.common import drop, post, scan
 from tests.server.test_work import WorkCase
-from tests.shapes import jaws, turn
+from tests.shapes import light_jaws as jaws
+from tests.shapes import turn
 
 
 class BiteWorkTest(WorkCase):

@@ -18,7 +18,8 @@ from runs.models import BlobUse
 from tests.broken import BROKEN
 from tests.core.test_files import zipped
 from tests.server.common import clear_state, client, drop, pair, people, post, scan
-from tests.shapes import jaws, sphere
+from tests.shapes import light_jaws as jaws
+from tests.shapes import sphere
 
 
 def limited(**values: int) -> override_settings:

@@ -19,7 +19,8 @@ from runs.work import make_full_view
 from tests.server.common import drop, post, scan
 from tests.server.test_cases import ServerCase
 from tests.server.test_work import STEPS, WorkCase
-from tests.shapes import jaws, turn
+from tests.shapes import light_jaws as jaws
+from tests.shapes import turn
 
 
 def stroke(k: int, points: int = 60) -> dict[str, Any]:

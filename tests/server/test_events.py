@@ -14,7 +14,7 @@ from django.test import AsyncClient, TransactionTestCase
 from cases.models import Case
 from runs.services import announce
 from tests.server.common import clear_state, client, drop, people, post, scan
-from tests.shapes import jaws
+from tests.shapes import light_jaws as jaws
 
 
 def prepared() -> tuple[str, str]:

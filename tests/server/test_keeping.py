@@ -21,7 +21,8 @@ from runs.models import BlobUse, Owner
 from tests.server.common import client, drop, pair, post, scan
 from tests.server.test_cases import ServerCase
 from tests.server.test_work import WorkCase
-from tests.shapes import jaws, turn
+from tests.shapes import light_jaws as jaws
+from tests.shapes import turn
 
 
 class KeepingTest(ServerCase):

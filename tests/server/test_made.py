@@ -15,7 +15,8 @@ from runs.store import ServerStore
 from tests.core.test_mesh import joined
 from tests.server.common import drop, post, scan
 from tests.server.test_work import WorkCase
-from tests.shapes import jaws, turn
+from tests.shapes import light_jaws as jaws
+from tests.shapes import turn
 
 
 class MadeCase(WorkCase):

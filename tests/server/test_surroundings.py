@@ -34,7 +34,7 @@ from tests.server.common import drop, pair, post
 from tests.server.test_cases import ServerCase
 from tests.server.test_owning import on_disk
 from tests.server.test_work import WorkCase
-from tests.shapes import jaws
+from tests.shapes import light_jaws as jaws
 
 
 class Full:

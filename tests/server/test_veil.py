@@ -14,7 +14,7 @@ from runs.services import look
 from tests.core.test_files import zipped
 from tests.server.common import client, drop, post
 from tests.server.test_work import STEPS, WorkCase
-from tests.shapes import jaws
+from tests.shapes import light_jaws as jaws
 
 # Short, with umlauts, written in two ways, a word of the API, and one that is corrected later.
 PATIENTS = ("Bo Ek", "Jürgen Möß", "Juergen Moess", "Upper Done", "Corwin Pellathorn")

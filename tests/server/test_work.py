@@ -19,7 +19,7 @@ from runs.services import look
 from runs.work import MOST_ATTEMPTS, work
 from tests.known import remembered
 from tests.server.common import clear_state, client, drop, pair, people, post, scan
-from tests.shapes import jaws
+from tests.shapes import light_jaws as jaws
 
 STEPS = [step.name for step in standard().shown if not step.on_demand]
 
