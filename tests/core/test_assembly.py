@@ -82,7 +82,7 @@ STAMP = Step(
 )  # fmt: skip
 DIES = replace(
     STAMP, name="dies", title="Dies", over=BODIES, off=None, needs={"body": Need("assemble", "body")}, apply=lambda i, s, r: StepResult({}),
-    gives={}, number=8, parts=lambda teeth, settings: [f"die-{t}" for t in teeth],
+    gives={}, number=8, parts=lambda jaw, teeth, settings: [f"die-{t}" for t in teeth],
 )  # fmt: skip
 
 

@@ -254,7 +254,7 @@ class Step:
     beside    : what is kept beside settings by hand, by the name both of the value and of the setting
     counts    : the settings without what does not count (yet), where a change of that needs no new result
     off       : is it switched off by these settings? Then it gives nothing and asks for nothing
-    parts     : the parts it makes of a jaw, as (teeth the case is for in that jaw, settings) -> names like die-16
+    parts     : the parts it makes of a jaw, as (upper or lower, teeth the case is for in it, settings) -> names like die-16
     begins    : the step from which on those parts are worked on by themselves; empty: this one
     upgrades  : {from_version: settings dict -> settings dict}
     """
@@ -276,7 +276,7 @@ class Step:
     beside: Mapping[str, Beside] = field(default_factory=dict)
     counts: Callable[[Any], StepSettings] | None = None
     off: Callable[[Any], bool] | None = None
-    parts: Callable[[tuple[int, ...], Any], Iterable[str]] | None = None
+    parts: Callable[[str | None, tuple[int, ...], Any], Iterable[str]] | None = None
     begins: str = ""
     upgrades: Mapping[int, Callable[[dict], dict]] = field(default_factory=dict)
 

@@ -16,6 +16,8 @@ from ..mesh.topology import check_solid
 from ..progress import QUIET, Run
 
 _AREA_MM2 = 1e-9
+# A piece so small is a splinter.
+_CRUMB_MM3 = 0.05
 
 
 @dataclass(frozen=True)
@@ -85,8 +87,8 @@ def assemble(
     """The body with `add` joined to it, then without `cut`, and of that only what lies within `only`; each solid with what it
     is called.
 
-    All that is added goes in one pass, all that is cut in a second. Raises StepFailed where one of them is not a closed
-    solid, or nothing is left.
+    All that is added goes in one pass, all that is cut in a second; splinters that cutting leaves are dropped. Raises StepFailed where
+    one of them is not a closed solid, or nothing is left.
     """
     bodies = _Bodies()
     out = bodies.take(body, "the body")
@@ -102,12 +104,19 @@ def assemble(
     if out.status() != manifold3d.Error.NoError or out.num_tri() == 0:
         raise StepFailed("Nothing is left of the body when everything is put together.", code="nothing-left")
     run.tick(0.8, "checking")
-    made, which, face = bodies.back(out)
+    made, which, face = bodies.back(_without_crumbs(out) if cut or only is not None else out)
     check = check_solid(made)
     if check.open_edges:
         raise StepFailed(f"What was put together is not closed ({check.open_edges} open edges).", code="body-open")
     moved, whole = _moved(made, body, which == 0, face)
     return Assembled(made, moved, body.triangles - whole)
+
+
+def _without_crumbs(solid: manifold3d.Manifold) -> manifold3d.Manifold:
+    """Splinters that a cut leaves in the air beside the body are of no use to anybody."""
+    pieces = solid.decompose()
+    whole = [piece for piece in pieces if piece.volume() > _CRUMB_MM3]
+    return solid if len(whole) in (0, len(pieces)) else manifold3d.Manifold.compose(whole)
 
 
 def _moved(made: Mesh, body: Mesh, own: NDArray[np.bool_], face: NDArray[np.int64]) -> tuple[float, int]:

@@ -88,7 +88,7 @@ def parts_of(piece: str, registry: Registry, document: CaseDocument, graph: Case
         except BadSetting:
             continue  # said where the step stands
         if step.off is None or not step.off(settings):
-            out |= {f"{piece}.{name}": step.begins or step.name for name in step.parts(teeth, settings)}
+            out |= {f"{piece}.{name}": step.begins or step.name for name in step.parts(graph.jaws.get(piece), teeth, settings)}
     return out
 
 

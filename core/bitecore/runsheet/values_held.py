@@ -96,3 +96,41 @@ class PinRoom(TypedDict):
     codes: list[tuple[int, int]]
     why: dict[str, str]
     to_plan: list[float]
+
+
+class Opening(TypedDict):
+    """What the wall of a die takes of a tooth that stays: how deep it goes into its outline, and where, in the jaw's home."""
+
+    fdi: int
+    mm: float
+    at_mm: Point
+
+
+class Die(TypedDict):
+    """A tooth that comes out of the model, in the jaw's home.
+
+    part       : its name as a part; kind : die, or loose (a neighbour that comes out too)
+    way        : it comes out along it; by_hand : a person said so; lean_deg : against the base's up
+    at_mm      : on its socket's axis where the head begins; over_mm : from there along the way to the top of its crown
+    rim        : (k) places round its head; socket : round its shaft where that begins
+    opens      : of the teeth that stay; lost_mm : of its own tooth; kept : the share of its faces that are the scan's bit for bit
+    """
+
+    fdi: int
+    part: str
+    kind: str
+    way: Point
+    by_hand: bool
+    lean_deg: float
+    at_mm: Point
+    over_mm: float
+    long_mm: float
+    seat_mm2: float
+    wall_mm: float
+    turns_deg: float
+    rim: list[Point]
+    socket: list[Point]
+    opens: list[Opening]
+    beside: list[int]
+    lost_mm: float
+    kept: float

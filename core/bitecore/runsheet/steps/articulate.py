@@ -281,7 +281,7 @@ STEP = Step(
     apply=apply,
     about="What holds the pair in its bite.",
     off=lambda settings: settings.style == "none",
-    parts=lambda teeth, settings: settings.hinge().parts() if settings.style == "hinge" else (),
+    parts=lambda jaw, teeth, settings: settings.hinge().parts() if settings.style == "hinge" else (),
     begins="assemble",
     # How the jaws swing is no matter of the pins: see swing.py.
     counts=lambda settings: settings.model_copy(update={key: ArticulateSettings.model_fields[key].default for key in _SWING}),

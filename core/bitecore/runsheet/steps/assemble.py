@@ -12,6 +12,7 @@ from ...mesh import GROUP_SCAN, Mesh, volume_ml
 from ...mesh.topology import check_solid
 from ...ops.assembly import Assembled, assemble
 from ...progress import Run
+from ..died import is_die
 from ..hinged import APART, PIN
 
 
@@ -30,6 +31,8 @@ def apply(inputs: Inputs, settings: AssembleSettings, run: Run) -> StepResult:
         return _alone(alone)
     if part in (*APART, PIN):
         raise StepFailed("There is no hinge to make it for: Articulate says why.", code="no-part")
+    if is_die(part):
+        raise StepFailed(f"There is no {part.replace('-', ' of ', 1)}: Dies says why.", code="no-part")
     done = _together(body, solids, part, only, run)
     parts = check_solid(done.body).components
     flags = []

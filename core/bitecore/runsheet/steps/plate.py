@@ -17,6 +17,7 @@ from ...ops.rigid import rows
 from ...parts.laying import Laid, box_of, face_towards, flat, in_rows, quarter, raised, shifted
 from ...parts.shelf import BUILT_IN, Printer
 from ...progress import Run
+from ..died import is_die
 from ..printing import printing_of
 from ..unbitten import left_open
 from ..values import BuildPlate, Matrix, Printing
@@ -36,7 +37,7 @@ class PlateSettings(StepSettings):
     gap_mm: float = setting(3.0, ge=0.5, le=30, unit="mm", label="Gap between bodies", help="Room for a spatula.")
     margin_mm: float = setting(2.0, ge=0, le=20, unit="mm", label="Keep off the edge", help="Nothing is placed nearer to the plate's edge.")
     supports: Literal["none", "all"] = setting(
-        "none", label="Supports", help="None: every body lies flat on the plate. All: raised on pillars and a raft."
+        "none", label="Supports", help="None: models lie flat on the plate, dies stand on pillars. All: raised on pillars and a raft."
     )
     raise_mm: float = setting(5.0, ge=2, le=40, unit="mm", label="Raised by", help="Of bodies on supports.", main=False)
     tilt_deg: float = setting(
@@ -68,7 +69,7 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     laid: dict[str, Laid] = {}
     for number, (piece, body) in enumerate(inputs["body"].items()):
         run.tick(number / len(inputs["body"]), "laying flat")
-        laid[piece] = _laid(body, inputs.of("stand", piece), settings.lay.get(piece), settings)
+        laid[piece] = _laid(body, inputs.of("stand", piece), settings.lay.get(piece), settings, is_die(piece.partition(".")[2]))
     places, fits = _arranged(laid, printer, settings)
     flags = [*left_open(any("alone" in stand for stand in inputs["stand"].values()))]
     tall = max(float(box_of(laid[k][0], inputs["body"][k])[1][2]) for k in laid)
@@ -108,16 +109,17 @@ def _off_plate(title: str, printer: Printer, laid: dict[str, Laid], settings: Pl
     return Flag("off-plate", "stop", f"{text} Choose a larger printer or less gap.")
 
 
-def _laid(body: Mesh, stand: dict, lay: Laying | None, settings: PlateSettings) -> Laid:
-    """On its base or on the face that was chosen; raised and tilted where it gets supports, with room around for their raft."""
+def _laid(body: Mesh, stand: dict, lay: Laying | None, settings: PlateSettings, die: bool) -> Laid:
+    """On its base or on the face that was chosen; raised and tilted where it gets supports, with room around for their raft. A die
+    always does, and stands upright."""
     up, front = np.array(stand["up"]), np.array(stand["front"])
     if lay is not None:
         down = face_towards(body, np.array(lay.at))
         # Its front goes on to the front; where it stands on that, its top does.
         up, front = -down, front if abs(down @ front) < 0.9 else up
-    if settings.supports == "none":
+    if settings.supports == "none" and not die:
         return flat(body, up, front)
-    return raised(body, up, front, tilt_deg=settings.tilt_deg, by_mm=settings.raise_mm, room_mm=_RAFT_ROOM_MM)
+    return raised(body, up, front, tilt_deg=0.0 if die else settings.tilt_deg, by_mm=settings.raise_mm, room_mm=_RAFT_ROOM_MM)
 
 
 def _arranged(laid: dict[str, Laid], printer: Printer, settings: PlateSettings) -> tuple[dict[str, NDArray], bool]:
@@ -166,11 +168,11 @@ STEP = Step(
     name="plate",
     title="Plate",
     number=9,
-    version=5,
+    version=6,
     over=WHOLE,
     settings=PlateSettings,
     # How far a layer may hang is asked by the print check alone.
-    counts=lambda s: s.model_copy(update={"reach_mm": 2.0} | ({} if s.supports == "all" else {"raise_mm": 5.0, "tilt_deg": 0.0})),
+    counts=lambda s: s.model_copy(update={"reach_mm": 2.0} | ({} if s.supports == "all" else {"tilt_deg": 0.0})),
     needs={
         "body": Need("assemble", "body", each=True),
         "stand": Need("foot", "foot", each=True),

@@ -12,6 +12,7 @@ from ...ops.held import MOST_TIPS, tips_for
 from ...ops.layers import layers
 from ...parts.supports import supports
 from ...progress import Run
+from ..died import is_die
 
 
 class SupportsSettings(StepSettings):
@@ -25,7 +26,7 @@ _LAYER_MM, _PIXEL_MM = 0.1, 0.05
 
 
 def apply(inputs: Inputs, settings: SupportsSettings, run: Run) -> StepResult:
-    if inputs["wanted"] != "all":
+    if inputs["wanted"] != "all" and not is_die(inputs.piece.partition(".")[2]):
         return StepResult({})
     body: Mesh = inputs["body"]
     matrix, plate = np.array(inputs["place"]), inputs["plate"]
@@ -79,7 +80,7 @@ STEP = Step(
     name="supports",
     title="Supports",
     number=9,
-    version=1,
+    version=2,
     over=BODIES,
     part_of="plate",
     settings=SupportsSettings,

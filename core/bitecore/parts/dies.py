@@ -1,0 +1,408 @@
+"""Dies and the model they come out of. Of the body of a jaw a die takes what stands within its plan (see die_plan), gum outside of its
+tooth goes down, and a shaft (see die_shaft) is joined to it; the model loses the plan with a little room, and a socket. Neighbours can
+come out as well, without the gum going down.
+
+What the tooth's surface is made of is the body's own, corner for corner: the head is cut out of the body exactly.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import manifold3d
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial import cKDTree
+
+from ..mesh import Mesh, face_components
+from ..ops.assembly import assemble
+from ..ops.clip import frame_of
+from ..ops.closest import ClosestPoints
+from ..ops.crossing import crossing_faces
+from ..progress import QUIET, Run
+from .die_number import letters
+from .die_path import overlap, way_out
+from .die_plan import ROUND, SIDES, DiePlan, DieSizes, Near, near, planned, seen
+from .die_shaft import (
+    LEAST_LONG_MM,
+    UNDER_MM,
+    Shaft,
+    Window,
+    give_way,
+    hole_of,
+    home_mesh,
+    least_apart,
+    lifted,
+    ring_of,
+    shaft_shape,
+    tunnel,
+    window_of,
+)
+
+# The gum goes down over so much; the head ends so far under the gum that went down.
+_RAMP_MM, _LOW_MM = 0.5, 0.8
+# Over its ridge's sides a shaft is straight for so much; slices of the body stand so far apart.
+_STRAIGHT_MM, _SLICE_MM = 1.5, 1.0
+_OVER_MM = 1.0
+# Round its plan the gum goes down too: triangles reach over its wall.
+_BESIDE_MM = 0.8
+# So often the gum is let go where it folds, and so far around.
+_FOLDS, _EASED_MM = 4, 0.6
+# A window through more than this shows nothing.
+_LONGEST_WINDOW_MM = 9.0
+# Lines a cavity keeps off by its wall stand so far apart, and are as thin as this.
+_LINES_MM, _LINE_MM = 0.8, 0.01
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """A tooth that comes out. ditched : it is a die, the gum goes down; way : by hand, (3,); moved : walls to other teeth, by hand (mm)"""
+
+    fdi: int
+    ditched: bool = True
+    way: NDArray[np.float64] | None = None
+    moved: Mapping[int, float] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Stands:
+    """The body where dies are cut from it, at home.
+
+    tooth : (m,) the number of every face, 0 gum; up, front : of its base; floor : (3,) a place on its flat underside
+    tongue : by number, (3,) the way to the tongue's side
+    """
+
+    body: Mesh
+    tooth: NDArray[np.int16]
+    up: NDArray[np.float64]
+    front: NDArray[np.float64]
+    floor: NDArray[np.float64]
+    tongue: Mapping[int, NDArray[np.float64]]
+
+
+@dataclass(frozen=True)
+class Die:
+    """mesh, cut : the die, and what the model loses for it, at home; rotation : (3, 3) rows x, y and the way it comes out
+
+    wall_mm : of the model round its socket, at its thinnest; overlap_mm : how deep other teeth lie over it along its way
+    kept    : the share of its tooth's faces that are the body's bit for bit
+    windowed, numbered : it has a window, a number
+    lines   : (k, 2, 3) what a cavity keeps off, at home; wide : (k,) and how far from each line (mm)
+    """
+
+    wanted: Wanted
+    mesh: Mesh
+    cut: Mesh
+    rotation: NDArray[np.float64]
+    shaft: Shaft
+    plan: DiePlan
+    wall_mm: float
+    overlap_mm: float
+    kept: float
+    windowed: bool
+    numbered: bool
+    lines: NDArray[np.float64]
+    wide: NDArray[np.float64]
+
+    @property
+    def way(self) -> NDArray[np.float64]:
+        return self.rotation[2]
+
+
+@dataclass(frozen=True)
+class NoDie:
+    """Why there is none. low_mm : so much too low is the base for it"""
+
+    fdi: int
+    why: str
+    low_mm: float = 0.0
+
+
+@dataclass(frozen=True)
+class Dies:
+    """between : the wall between the sockets of two, by their numbers"""
+
+    made: list[Die]
+    without: list[NoDie]
+    between: Mapping[tuple[int, int], float]
+
+
+@dataclass
+class _Begun:
+    """A die whose shaft is not settled yet."""
+
+    wanted: Wanted
+    teeth: Near
+    rotation: NDArray[np.float64]
+    plan: DiePlan
+    top: float
+    foot: float
+    slices: list[manifold3d.CrossSection]
+    shape: manifold3d.CrossSection
+
+
+def dies(stands: Stands, wanted: Sequence[Wanted], sizes: DieSizes, *, number: str = "", run: Run = QUIET) -> Dies:
+    """number : of the case, under every die. Raises StepFailed where the body is no closed solid."""
+    out = {each.fdi for each in wanted}
+    found = {each.fdi: near(stands.body, stands.tooth, each.fdi) for each in wanted}
+    without = [NoDie(fdi, "it is not on this scan") for fdi, teeth in found.items() if teeth is None]
+    begun: list[_Begun] = []
+    between: dict[tuple[int, int], float] = {}
+    turned: dict[bytes, manifold3d.Manifold] = {}
+    groups = side_by_side([each for each in wanted if found[each.fdi] is not None])
+    for number_of, group in enumerate(groups):
+        run.tick(0.3 * number_of / len(groups), "looking for the way out")
+        teeth = [found[each.fdi] for each in group]
+        way = next((each.way for each in group if each.way is not None), None)
+        rotation = frame_of(way if way is not None else way_out([t for t in teeth if t], stands.up), stands.front)
+        solid = turned.setdefault(rotation.tobytes(), lifted(stands.body, rotation))
+        ready = [_begun(stands, each, t, rotation, solid, sizes, out) for each, t in zip(group, teeth, strict=True) if t is not None]
+        without += [each for each in ready if isinstance(each, NoDie)]
+        settled, failed = _settled([each for each in ready if isinstance(each, _Begun)], sizes)
+        begun += settled
+        without += failed
+    if not begun:
+        return Dies([], without, between)
+    run.tick(0.4, "cutting out the heads")
+    heads = _heads(stands, begun, sizes)
+    made = []
+    for k, (each, head) in enumerate(zip(begun, heads, strict=True)):
+        run.tick(0.6 + 0.4 * k / len(begun), "joining the shafts")
+        made.append(_made(stands, each, head, turned[each.rotation.tobytes()], sizes, number))
+    between |= _between(made, sizes)
+    return Dies(made, without, between)
+
+
+def side_by_side(wanted: Sequence[Wanted]) -> list[list[Wanted]]:
+    """In the order of the arch, those without another tooth between them together."""
+    out: list[list[Wanted]] = []
+    last = None
+    for each in sorted(wanted, key=lambda w: _along(w.fdi)):
+        if last is not None and _along(each.fdi) - last == 1:
+            out[-1].append(each)
+        else:
+            out.append([each])
+        last = _along(each.fdi)
+    return out
+
+
+def _along(fdi: int) -> int:
+    """The place along the arch, from the patient's right to the left."""
+    quadrant, place = divmod(fdi, 10)
+    return -place if (quadrant - 1) % 4 in (0, 3) else place - 1
+
+
+def _begun(
+    stands: Stands, wanted: Wanted, teeth: Near, rotation: NDArray, solid: manifold3d.Manifold, sizes: DieSizes, out: set[int]
+) -> _Begun | NoDie:
+    plan = planned(seen(teeth, rotation), sizes, out=out, moved=wanted.moved)
+    if plan is None:
+        return NoDie(wanted.fdi, "between its neighbours nothing is left of it")
+    ditch = sizes.ditch if wanted.ditched else 0.0
+    top = float((teeth.own.vertices_mm @ rotation[2]).min()) - ditch - _LOW_MM
+    foot = max(_floor(stands, rotation, ring_of(plan.shape)) + sizes.under, top - sizes.deep)
+    if top - foot < LEAST_LONG_MM:
+        return _too_short(wanted.fdi, Shaft.of(ring_of(plan.shape), top, foot, sizes))
+    count = max(int(np.ceil((top - foot) / _SLICE_MM)), 2)
+    slices = [solid.slice(z) for z in np.linspace(foot + 0.05, top - 0.05, count + 1)]
+    shape = shaft_shape(plan.shape, rotation[:2] @ stands.tongue[wanted.fdi], slices, sizes)
+    if shape is None:
+        return NoDie(wanted.fdi, f"the base is too narrow there for a socket with walls of {sizes.wall:.1f} mm")
+    return _Begun(wanted, teeth, rotation, plan, top, foot, slices, shape)
+
+
+def _floor(stands: Stands, rotation: NDArray, ring: NDArray) -> float:
+    """z of the underside's highest place within an outline."""
+    up = rotation @ stands.up
+    return float(((stands.floor @ stands.up - ring @ up[:2]) / up[2]).max())
+
+
+def _settled(begun: list[_Begun], sizes: DieSizes) -> tuple[list[_Begun], list[NoDie]]:
+    """With shafts that leave one another walls, and are long enough for their feet."""
+    shapes = give_way([each.shape for each in begun], sizes)
+    good, bad = [], []
+    for each, shape in zip(begun, shapes, strict=True):
+        if shape is None:
+            bad.append(NoDie(each.wanted.fdi, "between its neighbours' sockets there is no room for its own"))
+            continue
+        each.shape = shape
+        shaft = _shaft(each, sizes)
+        if shaft.length < _need(shaft):
+            bad.append(_too_short(each.wanted.fdi, shaft))
+        else:
+            good.append(each)
+    return good, bad
+
+
+def _need(shaft: Shaft) -> float:
+    """How long a shaft has to be, for its foot too."""
+    return max(float(shaft.across(shaft.ring).max()) + _STRAIGHT_MM, LEAST_LONG_MM)
+
+
+def _too_short(fdi: int, shaft: Shaft) -> NoDie:
+    return NoDie(fdi, f"its shaft would be {max(shaft.length, 0.0):.1f} mm long", _need(shaft) - shaft.length)
+
+
+def _shaft(begun: _Begun, sizes: DieSizes) -> Shaft:
+    return Shaft.of(ring_of(begun.shape), begun.top, begun.foot, sizes)
+
+
+def _heads(stands: Stands, begun: Sequence[_Begun], sizes: DieSizes) -> list[Mesh]:
+    """What stands within each plan, cut out of the body in one go."""
+    prisms = []
+    for each in begun:
+        high = float((stands.body.vertices_mm @ each.rotation[2]).max()) + _OVER_MM
+        prism = manifold3d.Manifold.extrude(each.plan.shape, high - each.top).translate([0, 0, each.top])
+        prisms.append(prism.transform(_homewards(each.rotation)))
+    whole = manifold3d.Manifold.batch_boolean(prisms, manifold3d.OpType.Add)
+    cut = assemble(_ditched(stands.body, begun, sizes), only=("the dies", home_mesh(whole, np.eye(3)))).body
+    _, piece = face_components(cut)
+    out = []
+    for each in begun:
+        own = np.isin(cut.source, each.teeth.own.source[each.teeth.own.source >= 0]) & (cut.source >= 0)
+        out.append(cut.of_faces(piece == int(np.bincount(piece[own]).argmax())))
+    return out
+
+
+def _ditched(body: Mesh, begun: Sequence[_Begun], sizes: DieSizes) -> Mesh:
+    """The gum round each die, outside of the strip, goes down along its way, on a ramp. Done while the surface is whole, so that what is
+    cut out of it after has plain walls."""
+    points = body.vertices_mm.copy()
+    # Never a tooth that is worked on.
+    stays = np.zeros(len(points), bool)
+    for each in begun:
+        own = np.isin(body.source, each.teeth.own.source) & (body.source >= 0)
+        stays[body.faces[own].ravel()] = True
+    for each in begun:
+        if not each.wanted.ditched:
+            continue
+        flat = body.vertices_mm @ each.rotation.T
+        around = each.plan.shape.offset(_BESIDE_MM, ROUND, 2.0, SIDES)
+        near_it = np.flatnonzero(~stays & (flat[:, 2] > each.top) & _in_box(flat, around.bounds()))
+        near_it = near_it[in_ring(flat[near_it, :2], np.asarray(around.to_polygons()[0]))]
+        away = ClosestPoints(each.teeth.own).query(body.vertices_mm[near_it]).distance_mm
+        share = np.clip((away - sizes.strip) / _RAMP_MM, 0, 1)
+        height = np.maximum(flat[near_it, 2] - each.top - 0.5 * _LOW_MM, 0.0)
+        down = np.minimum(share * share * (3 - 2 * share) * sizes.ditch, height)
+        # Of two dies side by side each has its own side: what lies beyond the other's wall is cut off.
+        points[near_it] = np.where(
+            (down > 0)[:, None] & (points[near_it] == body.vertices_mm[near_it]).all(1)[:, None],
+            body.vertices_mm[near_it] - down[:, None] * each.rotation[2], points[near_it],
+        )  # fmt: skip
+    return _without_folds(body, points)
+
+
+def _without_folds(body: Mesh, points: NDArray[np.float64]) -> Mesh:
+    """Where the gum would cross itself as it goes down (deep between two teeth it already hangs over), it stays about there."""
+    out = body.with_vertices(points)
+    went = (points != body.vertices_mm).any(1)
+    touched = went[body.faces].any(1)
+    before = crossing_faces(body, among=touched)
+    for _ in range(_FOLDS):
+        folded = crossing_faces(out, among=touched) & ~before
+        if not folded.any():
+            break
+        places = body.vertices_mm[np.unique(body.faces[folded])]
+        moved = np.flatnonzero(went)
+        share = np.clip(cKDTree(places).query(body.vertices_mm[moved])[0] / _EASED_MM - 0.5, 0, 1)
+        points = out.vertices_mm.copy()
+        points[moved] = body.vertices_mm[moved] + share[:, None] * (points[moved] - body.vertices_mm[moved])
+        out = body.with_vertices(points)
+    return out
+
+
+def _in_box(points: NDArray, box: tuple[float, float, float, float]) -> NDArray[np.bool_]:
+    x, y = points[:, 0], points[:, 1]
+    return (x > box[0]) & (x < box[2]) & (y > box[1]) & (y < box[3])
+
+
+def _homewards(rotation: NDArray) -> NDArray[np.float64]:
+    return np.c_[rotation.T, np.zeros(3)]
+
+
+def _made(stands: Stands, begun: _Begun, head: Mesh, body: manifold3d.Manifold, sizes: DieSizes, number: str) -> Die:
+    shaft, rotation = _shaft(begun, sizes), begun.rotation
+    below = letters(shaft, str(begun.wanted.fdi), number)
+    cut = [("the number", home_mesh(below, rotation))] if below is not None else []
+    mesh = assemble(head, add=[("the shaft", home_mesh(shaft.solid(), rotation))], cut=cut).body
+    floor = _floor(stands, rotation, shaft.at(shaft.foot))
+    cheek = -(rotation[:2] @ stands.tongue[begun.wanted.fdi])
+    window = window_of(shaft, cheek, body, _LONGEST_WINDOW_MM)
+    lost = [shaft.solid(sizes.air), _room(begun, float(body.bounding_box()[5]), sizes), hole_of(shaft, floor - sizes.under)]
+    lost += [tunnel(window, shaft)] if window else []
+    whole = manifold3d.Manifold.batch_boolean([m for m in lost if m is not None], manifold3d.OpType.Add)
+    lines, wide = _kept_off(begun, shaft, floor - sizes.under, window, sizes)
+    return Die(
+        begun.wanted, mesh, home_mesh(whole, rotation), rotation, shaft, begun.plan,
+        wall_mm=_wall(begun, shaft), overlap_mm=overlap([begun.teeth], rotation[2]), kept=_kept(begun.teeth.own, mesh),
+        windowed=window is not None, numbered=below is not None, lines=lines, wide=wide,
+    )  # fmt: skip
+
+
+def _room(begun: _Begun, high: float, sizes: DieSizes) -> manifold3d.Manifold:
+    """What the model loses round the head, all the way up."""
+    wide, low = begun.plan.shape.offset(sizes.room, ROUND, 2.0, SIDES), begun.top - UNDER_MM
+    return manifold3d.Manifold.extrude(wide, high + _OVER_MM - low).translate([0, 0, low])
+
+
+def _wall(begun: _Begun, shaft: Shaft) -> float:
+    """Round the socket at its thinnest, where the body was sliced: at its top it is widest, so that outline counts at every height."""
+    socket = shaft.at(shaft.top, shaft.sizes.air)
+    rings = [np.asarray(ring) for slice_ in begun.slices for ring in slice_.to_polygons()]
+    return min((least_apart(ring, socket) for ring in rings), default=0.0)
+
+
+def _between(made: Sequence[Die], sizes: DieSizes) -> dict[tuple[int, int], float]:
+    out = {}
+    for k, one in enumerate(made):
+        for two in made[k + 1 :]:
+            if np.array_equal(one.rotation, two.rotation):
+                apart = least_apart(*(d.shaft.at(d.shaft.top, sizes.air) for d in (one, two)))
+                out[one.wanted.fdi, two.wanted.fdi] = apart
+    return out
+
+
+def _kept(own: Mesh, die: Mesh) -> float:
+    """The share of a tooth's faces that a die has bit for bit."""
+    there = set(_keys(die))
+    return sum(key in there for key in _keys(own)) / max(own.triangles, 1)
+
+
+def _keys(mesh: Mesh) -> Iterator[bytes]:
+    corner = mesh.vertices_mm[mesh.faces] + 0.0
+    # Wherever the library begins a face: the least corner first.
+    first = np.lexsort((corner[..., 2], corner[..., 1], corner[..., 0]), axis=1)[:, 0]
+    turned = corner[np.arange(len(corner))[:, None], (first[:, None] + np.arange(3)) % 3]
+    return (row.tobytes() for row in turned.reshape(len(corner), 9))
+
+
+def _kept_off(
+    begun: _Begun, shaft: Shaft, floor: float, window: Window | None, sizes: DieSizes
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:  # fmt: skip
+    """(upright lines over and round the socket and the room of the head, and along hole and window; how wide each is)."""
+    out = []
+    high = float((begun.teeth.own.vertices_mm @ begun.rotation[2]).max())
+    head = np.asarray(begun.plan.shape.offset(sizes.room, ROUND, 2.0, SIDES).to_polygons()[0])
+    for ring, is_head in ((shaft.at(shaft.top, shaft.sizes.air), False), (head, True)):
+        long = float(np.linalg.norm(np.roll(ring, -1, axis=0) - ring, axis=1).sum())
+        around = ring_of(manifold3d.CrossSection([ring]), max(int(long / _LINES_MM), 8))
+        low, far = ring.min(0), ring.max(0)
+        grid = np.stack(np.meshgrid(*(np.arange(a, b, _LINES_MM) for a, b in zip(low, far, strict=True))), -1).reshape(-1, 2)
+        at = np.vstack([around, grid[in_ring(grid, ring)]])
+        ends = (np.full(len(at), shaft.top), np.full(len(at), high)) if is_head else (shaft.edge(at), np.full(len(at), shaft.top))
+        out.append(np.stack([np.c_[at, ends[0]], np.c_[at, ends[1]]], 1))
+    upright = np.vstack(out)
+    hole = [np.r_[shaft.centre, z] for z in (floor, shaft.foot)]
+    through = [np.r_[shaft.centre + window.way * far, window.centre] for far in (0.0, window.far)] if window else hole
+    wide = np.r_[np.full(len(upright), _LINE_MM), shaft.hole_mm / 2, (sizes.window if window else shaft.hole_mm) / 2]
+    return np.vstack([upright, [hole, through]]) @ begun.rotation, np.maximum(wide, _LINE_MM)
+
+
+def in_ring(points: NDArray, ring: NDArray) -> NDArray[np.bool_]:
+    """Even and odd crossings of a ray along x."""
+    a, b = ring, np.roll(ring, -1, axis=0)
+    over = (a[None, :, 1] > points[:, None, 1]) != (b[None, :, 1] > points[:, None, 1])
+    rise = np.where(b[:, 1] == a[:, 1], 1.0, b[:, 1] - a[:, 1])
+    x = a[:, 0] + (points[:, None, 1] - a[:, 1]) * (b[:, 0] - a[:, 0]) / rise
+    return (over & (points[:, None, 0] < x)).sum(1) % 2 == 1
