@@ -95,7 +95,7 @@ def _surface(plan: ArchPlan, upper: bool, places: list[Place], rng: np.random.Ge
         x, y, z = (g[s] for g, s in zip(grid.axes(), box, strict=True))
         d = [x[:, None, None] - p.origin_mm[0], y[None, :, None] - p.origin_mm[1], z[None, None, :] - p.origin_mm[2]]
         u, v, w = (sum(p.axes[i, k] * d[k] for k in range(3)) for i in range(3))
-        body = teeth.signed(p.crown, u, v, w)
+        body = teeth.signed(teeth.ground(p.crown) if p.fdi in plan.prepared else p.crown, u, v, w)
         owner[box] = np.where(body < field[box], p.fdi, owner[box])
         # A narrow fillet where crown meets gum leaves the margin as a visible line.
         field[box] = -teeth.smooth_max(-field[box], -body, 0.14)

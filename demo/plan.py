@@ -45,6 +45,7 @@ class ArchPlan:
     gaps : FDI numbers of missing teeth; third : third molars too; crowding : 0 to 1, front teeth turned and pushed out
     of line; wear_mm : how much of the tips is worn off, on average.
     milk : "mixed" (canines and molars still milk teeth, the first molars behind them) or "all"; neither has second molars.
+    prepared : FDI numbers of teeth ground for full crowns.
     noise_mm : white noise; warp_mm : RMS of the slow error of a scanner, over warp_length_mm.
     """
 
@@ -63,3 +64,4 @@ class ArchPlan:
     flaws: bool = True
     milk: str = ""
     build: Build = Build()
+    prepared: tuple[int, ...] = ()

@@ -73,7 +73,7 @@ def _value(reading: dict) -> str:
 
 def asks(document: CaseDocument, graph: CaseGraph, step: Step, store: ServerStore) -> bool:
     """Does this step wait for a person's yes? One that is off does not."""
-    nodes = graph.of_step(step.name)
+    nodes = [n for each in standard().speaking(step) for n in graph.of_step(each.name)]
     if step.on_demand or (nodes and all(n.state == "off" for n in nodes)):
         return False
     return step.name not in document.accepted or bool(changed_since(document, graph, step, store))

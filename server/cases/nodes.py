@@ -53,7 +53,7 @@ class ReadingOut(Schema):
 
 
 class SolidOut(Schema):
-    op: Literal["add", "cut", "split"]
+    op: Literal["add", "cut", "split", "part"]
     name: str
     mesh: str
 
@@ -63,10 +63,12 @@ class _Node(Schema):
 
     state : done, look, failed, off, working, stale (an older result is shown), todo
     looks : how many of its flags are more than notes; doubt : the first of those
+    speaks : its state is one of its step's on the run sheet
     """
 
     id: str
     part_of: str
+    speaks: bool
     piece: str
     jaw: str | None
     state: State

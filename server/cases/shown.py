@@ -41,8 +41,9 @@ def steps_out() -> list[StepOut]:
 
 
 def _parts(step: Step) -> list[Step]:
-    """What belongs to the case, or to the jaws as the step does; settings of single scans stand with the scans."""
-    return [s for s in standard().parts(step.name) if s.over.what in ("whole", step.over.what) and s.over.what != "scans"]
+    """What belongs to the case, or to the jaws as the step does, or speaks for it; settings of single scans stand with the scans."""
+    known, speaking = standard(), standard().speaking(step)
+    return [s for s in known.parts(step.name) if (s.over.what in ("whole", step.over.what) or s in speaking) and s.over.what != "scans"]
 
 
 def _settings(step: Step) -> list[SettingOut]:
@@ -183,6 +184,11 @@ def _state(node: Node, case: Case) -> str:
     return "working" if state in ("stale", "todo") and case.needs_work and node.id in case.working else state
 
 
+def _speaks(node: Node) -> bool:
+    known = standard()
+    return not node.step.part_of or node.step in known.speaking(known[node.step.part_of])
+
+
 def _node(node: Node, case: Case, good: dict[str, Manifest], *, veiled: bool) -> dict[str, Any]:
     last = good.get(case.last_good.get(node.id, ""))
     shown = node.manifest or last
@@ -193,6 +199,7 @@ def _node(node: Node, case: Case, good: dict[str, Manifest], *, veiled: bool) ->
         "id": node.id,
         "step": node.step.name,
         "part_of": node.step.part_of,
+        "speaks": _speaks(node),
         "piece": node.piece,
         "jaw": node.jaw,
         "state": _state(node, case),

@@ -40,7 +40,7 @@ def summarised(case: Case, document: CaseDocument, graph: CaseGraph) -> dict[str
     """states : of every step on the run sheet, as if nothing ran; failed, next : what it waits for, as [step, sentence, tone]."""
     states = []
     for step in standard().shown:
-        resting = [resting_state(n, case) for n in graph.of_step(step.name)]
+        resting = [resting_state(n, case) for each in standard().speaking(step) for n in graph.of_step(each.name)]
         if set(resting) <= {"done", "off"} and any(n.state == "look" for n in of_bodies(graph, step.name)):
             resting = ["look"]
         states.append({"step": step.name, "title": step.title, "state": worst(resting)})
@@ -99,7 +99,8 @@ def _next(document: CaseDocument, graph: CaseGraph) -> tuple[str, str, str]:
 
 
 def _first_flag(graph: CaseGraph, step: str, severity: str) -> str:
-    for node in (*graph.of_step(step), *of_bodies(graph, step)):
+    speaking = [n for each in standard().speaking(standard()[step]) for n in graph.of_step(each.name)]
+    for node in (*speaking, *of_bodies(graph, step)):
         if node.manifest:
             for flag in node.manifest.flags:
                 if flag["severity"] == severity:

@@ -172,7 +172,11 @@ class DiesTest(unittest.TestCase):
 
     def worked(self, chart: str = "", settings: dict[str, Any] | None = None, **more: Any) -> Any:
         changed: dict[str, Any] = {
-            "settings": {"dies": {"*": {"make": "chart"} | more}, "base": {"*": {"thickness_mm": 5.0}}, "plate": {"*": {"printer": "heron"}}}
+            "settings": {
+                "dies": {"*": {"dies": "chart"} | more},
+                "base": {"*": {"thickness_mm": 5.0}},
+                "plate": {"*": {"printer": "heron"}},
+            }
             | (settings or {})
         }
         if chart:
@@ -231,25 +235,25 @@ class DiesTest(unittest.TestCase):
         self.assertIn("48", flag["message"])
         self.assertIn("Dies says why", graph.node("assemble", f"{piece}.die-48").manifest.flags[0]["message"])
         fix = flag["fix"]
-        again = self.worked("46 48", **{fix["at"]: {fix["id"]: fix["values"]}})
+        again = self.worked("46 48", **{fix["at"]: {fix["id"] or "t1": fix["values"]}})
         self.assertEqual([d["fdi"] for d in again.node("dies", piece).json("dies")], [46])
         self.assertIsNone(again.node("assemble", f"{piece}.die-48"))
         self.assertTrue(again.node("plate").good)
 
     def test_a_neighbour_comes_out_too_with_its_gum_as_it_is(self) -> None:
-        graph = self.worked("46", teeth={"t1": {"fdi": 47, "kind": "loose"}})
+        graph = self.worked("46", taken={"t1": {"fdi": 47, "kind": "loose"}})
         piece = next(p for p, jaw in graph.jaws.items() if jaw == "lower")
         before, out = self.body(graph, "base", piece), self.body(graph, "assemble", f"{piece}.loose-47")
         self.assertLess((manifold(out) - manifold(before)).volume(), 0.2)
         self.assertGreater(next(d["kept"] for d in graph.node("dies", piece).json("dies") if d["kind"] == "loose"), 0.9)
 
     def test_a_base_too_low_is_said_and_the_fix_gives_it_room(self) -> None:
-        graph = self.worked("46", settings={"base": {"*": {"thickness_mm": 1.0}}}, under_mm=6.0)
+        graph = self.worked("46", settings={"base": {"*": {"thickness_mm": 1.0}}}, seat_under_mm=6.0)
         piece = next(p for p, jaw in graph.jaws.items() if jaw == "lower")
         flag = next(f for f in graph.node("dies", piece).manifest.flags if f["code"] == "no-die")
         fix = flag["fix"]
         self.assertEqual(fix["step"], "base")
-        again = self.worked("46", settings={"base": {"*": {"thickness_mm": 1.0}, fix["piece"]: fix["values"]}}, under_mm=6.0)
+        again = self.worked("46", settings={"base": {"*": {"thickness_mm": 1.0}, fix["piece"]: fix["values"]}}, seat_under_mm=6.0)
         self.assertEqual([d["fdi"] for d in again.node("dies", piece).json("dies")], [46])
 
     def test_volume_of_the_dies_and_the_model(self) -> None:

@@ -101,6 +101,11 @@ class Registry:
         """What is shown with a step."""
         return [s for s in self.steps if s.part_of == name]
 
+    def speaking(self, step: Step) -> list[Step]:
+        """Those whose states are the step's on the run sheet: itself, and of a step that runs once its parts that run for each jaw,
+        for they can be on where it is off."""
+        return [step, *(s for s in self.parts(step.name) if step.over.what == "whole" and s.over.what == "jaws")]
+
     def after(self, names: Iterable[str]) -> set[str]:
         """The steps that need one of these, directly or in the end."""
         out: set[str] = set()

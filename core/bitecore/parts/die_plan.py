@@ -20,6 +20,8 @@ from ..mesh import Mesh
 from ..ops.heights import heights
 
 CELL_MM = 0.05
+# Steps of a raster are evened over so many cells.
+_STEPS = 2.0
 # Around the tooth; and so far from it other teeth are looked at.
 _AROUND_MM, _NEAR_MM = 2.0, 4.0
 # No corner of a plan is rounder than this; what lies so near to a line is on it.
@@ -61,7 +63,7 @@ class DieSizes:
     @property
     def rim(self) -> float:
         """How far the plan goes outside of the tooth."""
-        return self.strip + 0.25
+        return self.strip + 0.6
 
 
 @dataclass(frozen=True)
@@ -119,12 +121,17 @@ def seen(teeth: Near, rotation: NDArray[np.float64], cell: float = CELL_MM) -> S
     x, y = (np.ceil((flat[:, :2].max(0) + _AROUND_MM - low) / cell).astype(int) + 1).tolist()
     own = ndimage.binary_fill_holes(_covered(teeth.own, rotation, low, (x, y), cell))
     others = {n: _covered(mesh, rotation, low, (x, y), cell) for n, mesh in teeth.others.items()}
-    return Seen(low, cell, signed(own, cell), {n: signed(on, cell) for n, on in others.items() if on.any()})
+    return Seen(low, cell, _evened(own, cell), {n: _evened(on, cell) for n, on in others.items() if on.any()})
 
 
 def _covered(mesh: Mesh, rotation: NDArray, low: NDArray, shape: tuple[int, int], cell: float) -> NDArray[np.bool_]:
     _, high = heights(mesh.vertices_mm @ rotation.T, mesh.faces, low, shape, cell)
     return np.isfinite(high)
+
+
+def _evened(on: NDArray[np.bool_], cell: float) -> NDArray[np.float64]:
+    """Without the steps of the raster, which would stand in every wall."""
+    return ndimage.gaussian_filter(signed(on, cell), _STEPS)
 
 
 def signed(on: NDArray[np.bool_], cell: float) -> NDArray[np.float64]:

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
-from ..mesh import Mesh, face_components
+from ..mesh import Mesh, border_loops, face_components
 from ..ops.assembly import assemble
 from ..ops.clip import frame_of
 from ..ops.closest import ClosestPoints
@@ -47,12 +47,14 @@ _STRAIGHT_MM, _SLICE_MM = 1.5, 1.0
 _OVER_MM = 1.0
 # Round its plan the gum goes down too: triangles reach over its wall.
 _BESIDE_MM = 0.8
+# Which part of a margin counts as its height, and how far round that is looked at.
+_LOW_PERCENT, _ABOUT_RAD = 20, np.radians(30)
 # So often the gum is let go where it folds, and so far around.
 _FOLDS, _EASED_MM = 4, 0.6
 # A window through more than this shows nothing.
 _LONGEST_WINDOW_MM = 9.0
 # Lines a cavity keeps off by its wall stand so far apart, and are as thin as this.
-_LINES_MM, _LINE_MM = 0.8, 0.01
+_LINES_MM, _LINE_MM = 0.6, 0.08
 
 
 @dataclass(frozen=True)
@@ -266,8 +268,8 @@ def _heads(stands: Stands, begun: Sequence[_Begun], sizes: DieSizes) -> list[Mes
 
 
 def _ditched(body: Mesh, begun: Sequence[_Begun], sizes: DieSizes) -> Mesh:
-    """The gum round each die, outside of the strip, goes down along its way, on a ramp. Done while the surface is whole, so that what is
-    cut out of it after has plain walls."""
+    """The gum round each die, outside of the strip, goes down along its way, on a ramp: below its margin where it stands over that. Done
+    while the surface is whole, so that what is cut out of it after has plain walls."""
     points = body.vertices_mm.copy()
     # Never a tooth that is worked on.
     stays = np.zeros(len(points), bool)
@@ -275,7 +277,7 @@ def _ditched(body: Mesh, begun: Sequence[_Begun], sizes: DieSizes) -> Mesh:
         own = np.isin(body.source, each.teeth.own.source) & (body.source >= 0)
         stays[body.faces[own].ravel()] = True
     for each in begun:
-        if not each.wanted.ditched:
+        if not each.wanted.ditched or sizes.ditch <= 0:
             continue
         flat = body.vertices_mm @ each.rotation.T
         around = each.plan.shape.offset(_BESIDE_MM, ROUND, 2.0, SIDES)
@@ -283,14 +285,27 @@ def _ditched(body: Mesh, begun: Sequence[_Begun], sizes: DieSizes) -> Mesh:
         near_it = near_it[in_ring(flat[near_it, :2], np.asarray(around.to_polygons()[0]))]
         away = ClosestPoints(each.teeth.own).query(body.vertices_mm[near_it]).distance_mm
         share = np.clip((away - sizes.strip) / _RAMP_MM, 0, 1)
-        height = np.maximum(flat[near_it, 2] - each.top - 0.5 * _LOW_MM, 0.0)
-        down = np.minimum(share * share * (3 - 2 * share) * sizes.ditch, height)
+        height = flat[near_it, 2]
+        over = np.maximum(height - _margin_height(each, flat[near_it, :2]), 0.0)
+        down = np.minimum(share * share * (3 - 2 * share) * (over + sizes.ditch), np.maximum(height - each.top - 0.5 * _LOW_MM, 0.0))
         # Of two dies side by side each has its own side: what lies beyond the other's wall is cut off.
         points[near_it] = np.where(
             (down > 0)[:, None] & (points[near_it] == body.vertices_mm[near_it]).all(1)[:, None],
             body.vertices_mm[near_it] - down[:, None] * each.rotation[2], points[near_it],
         )  # fmt: skip
     return _without_folds(body, points)
+
+
+def _margin_height(begun: _Begun, places: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(k,) how high its margin runs next to each place in the plan. Where it meets a neighbour the edge of the tooth climbs up the contact:
+    the lower part of what lies about there counts."""
+    loop = max(border_loops(begun.teeth.own), key=len)
+    edge = begun.teeth.own.vertices_mm[loop] @ begun.rotation.T
+    around = edge[:, :2] - edge[:, :2].mean(0)
+    turn = np.arctan2(around[:, 1], around[:, 0])
+    apart = np.abs((turn[:, None] - turn[None] + np.pi) % (2 * np.pi) - np.pi)
+    low = np.array([np.percentile(edge[near_it, 2], _LOW_PERCENT) for near_it in apart < _ABOUT_RAD])
+    return low[cKDTree(edge[:, :2]).query(places)[1]]
 
 
 def _without_folds(body: Mesh, points: NDArray[np.float64]) -> Mesh:
@@ -390,7 +405,9 @@ def _kept_off(
         low, far = ring.min(0), ring.max(0)
         grid = np.stack(np.meshgrid(*(np.arange(a, b, _LINES_MM) for a, b in zip(low, far, strict=True))), -1).reshape(-1, 2)
         at = np.vstack([around, grid[in_ring(grid, ring)]])
-        ends = (np.full(len(at), shaft.top), np.full(len(at), high)) if is_head else (shaft.edge(at), np.full(len(at), shaft.top))
+        ends = (
+            (np.full(len(at), shaft.top - UNDER_MM), np.full(len(at), high)) if is_head else (shaft.edge(at), np.full(len(at), shaft.top))
+        )
         out.append(np.stack([np.c_[at, ends[0]], np.c_[at, ends[1]]], 1))
     upright = np.vstack(out)
     hole = [np.r_[shaft.centre, z] for z in (floor, shaft.foot)]

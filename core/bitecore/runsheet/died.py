@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..anatomy.notation import tooth
-from ..engine.entries import next_id
 from ..engine.model import Fix, Flag, Inputs, Place, Reading
 from ..mesh import Mesh
 from ..ops.rigid import rounded, unit
@@ -34,8 +33,8 @@ def is_die(part: str) -> bool:
 
 def asked(teeth: Sequence[int], jaw: str | None, settings: Any) -> dict[int, Any]:
     """{tooth: its entry or None} of all that come out of a jaw. settings : DiesSettings"""
-    entries = {entry.fdi: entry for entry in settings.teeth.values() if tooth(entry.fdi).jaw == jaw}
-    wanted = {fdi: entries.get(fdi) for fdi in teeth if settings.make == "chart"} | entries
+    entries = {entry.fdi: entry for entry in settings.taken.values() if tooth(entry.fdi).jaw == jaw}
+    wanted = {fdi: entries.get(fdi) for fdi in teeth if settings.dies == "chart"} | entries
     return {fdi: entry for fdi, entry in sorted(wanted.items()) if entry is None or entry.kind != "left"}
 
 
@@ -122,8 +121,8 @@ def flags(made: Dies, listed: Sequence[Mapping[str, Any]], inputs: Inputs, setti
         if each["seat_mm2"] < _SEAT_MM2 or each["turns_deg"] > _TURNS_DEG:
             small = f"{each['seat_mm2']:.1f} mm²"
             text = f"The seat of {each['fdi']} is small, {small}; it turns by {each['turns_deg']:.2f}° before it is lifted."
-            thinner = round(settings.wall_mm - 0.2, 1)
-            fix = Fix("dies", "*", {"wall_mm": thinner}, label=f"Walls of {thinner:.1f} mm") if thinner >= 0.6 else None
+            thinner = round(settings.socket_wall_mm - 0.2, 1)
+            fix = Fix("dies", "*", {"socket_wall_mm": thinner}, label=f"Walls of {thinner:.1f} mm") if thinner >= 0.6 else None
             yield Flag("die-seat", "look", text, _place(inputs.piece, each["at_mm"]), fix=fix)
         if not die.windowed and settings.window_mm:
             yield Flag("die-window", "note", f"{each['fdi']} has no window: the wall before it is too thick, or its shaft too short.")
@@ -147,7 +146,7 @@ def _without(no: NoDie, inputs: Inputs, settings: Any) -> Flag:
 
 
 def _contacts(each: Mapping[str, Any], piece: str, settings: Any) -> Iterator[Flag]:
-    entry = next((e for e in settings.teeth.values() if e.fdi == each["fdi"]), None)
+    entry = next((e for e in settings.taken.values() if e.fdi == each["fdi"]), None)
     free = max(settings.contact_mm, entry.opens_mm if entry is not None and entry.opens_mm else 0.0)
     for opening in each["opens"]:
         if opening["mm"] <= free + 1e-9:
@@ -161,10 +160,10 @@ def _contacts(each: Mapping[str, Any], piece: str, settings: Any) -> Iterator[Fl
 
 def _entry(settings: Any, fdi: int, piece: str, values: Mapping[str, Any], label: str) -> Fix:
     """What is said of a tooth, as its entry; what was said of it before stays."""
-    known = next(((key, e) for key, e in settings.teeth.items() if e.fdi == fdi), None)
+    known = next(((key, e) for key, e in settings.taken.items() if e.fdi == fdi), None)
     before = {k: v for k, v in known[1].model_dump(mode="json").items() if v not in (None, {})} if known else {}
-    ident = known[0] if known else next_id("t", settings.teeth)
-    return Fix("dies", piece, {**before, "fdi": fdi, **values}, at="teeth", id=ident, label=label)
+    ident = known[0] if known else ""
+    return Fix("dies", piece, {**before, "fdi": fdi, **values}, at="taken", id=ident, label=label)
 
 
 def _place(piece: str, at: Sequence[float]) -> Place:

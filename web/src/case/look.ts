@@ -38,6 +38,11 @@ export function nodesOf(data: CaseOut, step: string): NodeOut[] {
   return data.nodes.filter((n) => n.step === step);
 }
 
+/** The nodes whose states are the step's on the run sheet: of what can be on where the step itself is off, too. */
+export function speakingOf(data: CaseOut, step: string): NodeOut[] {
+  return data.nodes.filter((n) => n.speaks && (n.step === step || n.part_of === step));
+}
+
 /** All there is to say of the nodes of a step and of its parts; nothing until it has come for the step that is open. */
 export function detailsOf(data: CaseOut, step: string): NodeDetail[] {
   return data.open === step ? data.opened : [];
@@ -75,7 +80,7 @@ export function pieceOf(data: CaseOut, address: string): PieceOut | undefined {
 
 /** Does the step wait for a yes? One that is off does not; one that has changed since does again. */
 export function asks(data: CaseOut, step: { name: string; on_demand: boolean }): boolean {
-  const nodes = nodesOf(data, step.name);
+  const nodes = speakingOf(data, step.name);
   if (step.on_demand || (nodes.length > 0 && nodes.every((n) => n.state === "off"))) return false;
   const changed = data.accepted[step.name];
   return changed === undefined || changed.length > 0;

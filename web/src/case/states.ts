@@ -1,12 +1,12 @@
 import type { CaseOut, StepOut } from "../shared/api/client";
 import type { StepState } from "../shared/ui/StateMark";
-import { nodesOf, pieceOf } from "./look";
+import { pieceOf, speakingOf } from "./look";
 
 const WORST: StepState[] = ["failed", "look", "working", "stale", "todo", "done", "off"];
 
 /** The worse of the two jaws; while a part of the step is worked out, the step is, and what a part found on a body counts too. */
 export function stateOf(data: CaseOut, step: string): StepState {
-  const states = nodesOf(data, step).map((n) => n.state);
+  const states = speakingOf(data, step).map((n) => n.state);
   const parts = data.nodes.filter((n) => n.part_of === step && n.state === "working");
   if (parts.length && !states.some((s) => s === "failed")) return "working";
   const found = data.nodes.some((n) => n.part_of === step && n.state === "look" && pieceOf(data, n.piece)?.jaw);
@@ -16,7 +16,7 @@ export function stateOf(data: CaseOut, step: string): StepState {
 
 /** The one telling figure of a step: what its jaws agree on, or what the first says. */
 export function figureOf(data: CaseOut, step: StepOut): string {
-  const nodes = nodesOf(data, step.name);
+  const nodes = speakingOf(data, step.name);
   if (step.over === "scans" && nodes.length > 1) return `${nodes.length} scans`;
   const looks = nodes.reduce((sum, n) => sum + n.looks, 0);
   if (looks > 0 && step.over !== "whole") return looks === 1 ? "1 flag" : `${looks} flags`;

@@ -1,7 +1,24 @@
-import { useThree } from "@react-three/fiber";
+import { useFrame, useThree } from "@react-three/fiber";
 import { useEffect, useRef } from "react";
-import { Matrix4 } from "three";
-import { useBench } from "../store/bench";
+import { Matrix4, type Scene } from "three";
+import { type Move, useBench } from "../store/bench";
+
+/** What is printed by itself goes with its jaw, where it is not named itself. */
+function moveOf(moves: Move[] | null, piece: string): Matrix4 | null {
+  const jaw = piece.split(".")[0];
+  const own = moves?.find((m) => m.piece === piece) ?? moves?.find((m) => m.piece === "*" || m.piece === jaw);
+  return own ? new Matrix4().fromArray(own.matrix) : null;
+}
+
+function place(scene: Scene, moves: Move[] | null) {
+  scene.traverse((o) => {
+    const own = o.userData.matrix as Matrix4 | undefined;
+    if (!own) return;
+    const step = moveOf(moves, String(o.userData.piece));
+    o.matrix.copy(own);
+    if (step) o.matrix.premultiply(step);
+  });
+}
 
 /** What is moved by hand stands at once where it will be kept; the true place takes over when it is worked out. */
 export function TriedMove() {
@@ -12,14 +29,10 @@ export function TriedMove() {
     if (!preview && !moved.current) return;
     moved.current = preview !== null;
     // Nothing is tried any more: all goes back to where it is.
-    const step = preview ? new Matrix4().fromArray(preview.matrix) : new Matrix4();
-    scene.traverse((o) => {
-      const own = o.userData.matrix as Matrix4 | undefined;
-      // What is printed by itself goes with its jaw.
-      const piece = String(o.userData.piece).split(".")[0];
-      if (own && (!preview || preview.piece === "*" || piece === preview.piece)) o.matrix.copy(step).multiply(own);
-    });
+    if (!preview) place(scene, null);
     invalidate();
   }, [preview, scene, invalidate]);
+  // What comes onto the stage meanwhile, too.
+  useFrame(() => preview && place(scene, preview));
   return null;
 }

@@ -71,6 +71,12 @@ export interface Tried {
   values: Record<string, number>;
 }
 
+/** A move of a body (4x4 by columns, on the bench). piece : its address, a jaw's with all that is printed beside it; * : of all. */
+export interface Move {
+  piece: string;
+  matrix: number[];
+}
+
 interface BenchState extends View {
   panel: Panel;
   eye: { name: ViewName; count: number };
@@ -96,9 +102,9 @@ interface BenchState extends View {
   under: number | null;
   underPointer: (under: number | null) => void;
   holdSurface: (held: View["held"]) => void;
-  /** What is being moved by hand beyond what is kept (4x4 by columns, on the bench): it moves at once. piece * : all. */
-  preview: { piece: string; matrix: number[] } | null;
-  tryMove: (preview: BenchState["preview"]) => void;
+  /** What is being moved beyond what is kept: it moves at once. */
+  preview: Move[] | null;
+  tryMove: (moves: Move | Move[] | null) => void;
   clear: () => void;
   reset: () => void;
 }
@@ -161,7 +167,7 @@ export const useBench = create<BenchState>((set) => ({
         : { tool: null, marking: null },
     ),
   setPair: (number, pair) => set((s) => (s.marking ? { marking: { ...s.marking, number, pair } } : {})),
-  tryMove: (preview) => set({ preview }),
+  tryMove: (moves) => set({ preview: moves && [moves].flat() }),
   tryValues: (tried) => set({ tried }),
   cutAt: (section) => set({ section }),
   underPointer: (under) => set({ under }),

@@ -24,7 +24,7 @@ from ..died import asked, flags, part_name, readings, told, tongues
 from ..values_held import Die
 
 _Unit = Annotated[float, Field(ge=-1, le=1)]
-_MADE: dict[str, tuple[Any, ...]] = {"make": ("chart",)}
+_MADE: dict[str, tuple[Any, ...]] = {"dies": ("chart",)}
 # Walls are moved by so much at most.
 _MOVED_MM = 2.0
 
@@ -61,24 +61,24 @@ class SetTooth(Entry):
 
 
 class DiesSettings(StepSettings):
-    make: Literal["none", "chart"] = setting(
+    dies: Literal["none", "chart"] = setting(
         "none", label="Dies", help="Teeth that come out of the model: those on the case’s chart, and others that you take out by hand.",
         words={"none": "None", "chart": "Of the chart’s teeth"},
     )  # fmt: skip
-    air_mm: float = setting(0.06, ge=0.01, le=0.3, unit="mm", label="Air round shafts", help="On each side.", when=_MADE)
-    deep_mm: float = setting(10.0, ge=5, le=25, unit="mm", label="Shafts, long", help="At most; the base gives less.", when=_MADE)
-    taper_deg: float = setting(1.0, ge=0, le=6, unit="°", label="Shafts, taper", help="Of their walls.", main=False, when=_MADE)
+    die_air_mm: float = setting(0.06, ge=0.01, le=0.3, unit="mm", label="Air round shafts", help="On each side.", when=_MADE)
+    die_deep_mm: float = setting(10.0, ge=5, le=25, unit="mm", label="Shafts, long", help="At most; the base gives less.", when=_MADE)
+    die_taper_deg: float = setting(1.0, ge=0, le=6, unit="°", label="Shafts, taper", help="Of their walls.", main=False, when=_MADE)
     ditch_mm: float = setting(
         1.2, ge=0, le=3, unit="mm", label="Ditch, deep", help="So far the gum goes down round a die, below its margin.", when=_MADE
     )
     strip_mm: float = setting(
         0.35, ge=0.1, le=2, unit="mm", label="Ditch off the margin", help="So much gum stays round the tooth.", main=False, when=_MADE
     )
-    room_mm: float = setting(
+    head_room_mm: float = setting(
         0.15, ge=0.05, le=0.5, unit="mm", label="Room round heads", help="Between a die’s head and what stands beside it.",
         main=False, when=_MADE,
     )  # fmt: skip
-    wall_mm: float = setting(
+    socket_wall_mm: float = setting(
         1.0, ge=0.5, le=4, unit="mm", label="Walls of sockets", help="Of the model round a socket and between two, at least.",
         main=False, when=_MADE,
     )  # fmt: skip
@@ -86,22 +86,22 @@ class DiesSettings(StepSettings):
         0.15, ge=0, le=1, unit="mm", label="Contacts, opened by", main=False, when=_MADE,
         help="A wall takes so much of a tooth that stays; where it takes more you are asked.",
     )  # fmt: skip
-    under_mm: float = setting(2.0, ge=1, le=10, unit="mm", label="Under the seat", help="Of the model.", main=False, when=_MADE)
-    hole_mm: float = setting(
+    seat_under_mm: float = setting(2.0, ge=1, le=10, unit="mm", label="Under the seat", help="Of the model.", main=False, when=_MADE)
+    push_hole_mm: float = setting(
         3.0, ge=0, le=6, unit="mm", label="Hole from below", help="To push a die out; smaller under a narrow one. 0: none.",
         main=False, when=_MADE,
     )  # fmt: skip
     window_mm: float = setting(
         2.5, ge=0, le=5, unit="mm", label="Window", help="On the cheek’s side, to see that a die is down. 0: none.", main=False, when=_MADE
     )
-    teeth: dict[EntryId, SetTooth] = setting(
+    taken: dict[EntryId, SetTooth] = setting(
         {}, label="Teeth by hand", help="What comes out besides, what stays, which way.", form=False, max_length=40
     )
 
     def sizes(self) -> DieSizes:
         return DieSizes(
-            air=self.air_mm, taper_deg=self.taper_deg, strip=self.strip_mm, ditch=self.ditch_mm, room=self.room_mm, wall=self.wall_mm,
-            under=self.under_mm, deep=self.deep_mm, hole=self.hole_mm, window=self.window_mm,
+            air=self.die_air_mm, taper_deg=self.die_taper_deg, strip=self.strip_mm, ditch=self.ditch_mm, room=self.head_room_mm,
+            wall=self.socket_wall_mm, under=self.seat_under_mm, deep=self.die_deep_mm, hole=self.push_hole_mm, window=self.window_mm,
         )  # fmt: skip
 
 
@@ -111,7 +111,7 @@ def apply(inputs: Inputs, settings: DiesSettings, run: Run) -> StepResult:
     wanted = asked([fdi for fdi in chart if tooth(fdi).jaw == jaw], jaw, settings)
     if not wanted:
         text = f"No tooth of the {jaw} is on the case’s chart, and none is taken out by hand: there is no die here."
-        return StepResult({"solids": Solids(), "reserves": [], "dies": []}, (), (Flag("no-dies", "note", text),), "none")
+        return StepResult({"solids": Solids(), "reserves": [], "dies": []}, (), (Flag("no-dies", "note", text),))
     body, foot = inputs["body"], inputs["foot"]
     rotation = frame_of(foot["up"], foot["front"])
     up, front = rotation[2], -rotation[1]
@@ -133,7 +133,7 @@ def apply(inputs: Inputs, settings: DiesSettings, run: Run) -> StepResult:
     ]
     values = {"solids": solids, "reserves": reserves, "dies": listed}
     said = tuple(flags(made, listed, inputs, settings))
-    return StepResult(values, readings(made, listed, settings.air_mm), said, f"{len(listed)} out")
+    return StepResult(values, readings(made, listed, settings.die_air_mm), said, f"{len(listed)} die{'s' * (len(listed) != 1)}")
 
 
 def _wanted(fdi: int, entry: SetTooth | None) -> Wanted:
@@ -181,7 +181,7 @@ STEP = Step(
     gives={"solids": SOLIDS, "reserves": RESERVES, "dies": json_of(list[Die])},
     apply=apply,
     about="Teeth that come out, and their sockets.",
-    off=lambda settings: settings.make == "none",
+    off=lambda settings: settings.dies == "none",
     parts=_parts,
     begins="assemble",
 )

@@ -2,6 +2,7 @@ import { useEffect } from "react";
 import type { Doings } from "../../case/useCase";
 import type { CaseOut } from "../../shared/api/client";
 import { Command } from "../../shared/ui/Command";
+import { typing } from "../../shared/ui/typing";
 import { useBench, type ViewName, type Visibility } from "../../store/bench";
 
 const VIEWS: { name: ViewName; title: string; keys: string }[] = [
@@ -16,16 +17,12 @@ const VIEWS: { name: ViewName; title: string; keys: string }[] = [
 ];
 const NEXT: Record<Visibility, Visibility> = { shown: "ghost", ghost: "hidden", hidden: "shown" };
 
-function typing(target: EventTarget | null): boolean {
-  return target instanceof HTMLElement && target.closest("input, textarea, select") !== null;
-}
-
 /** Is R held, to see the raw scan through the body? */
 export function useRawKey(): boolean {
   const { rawHeld, holdRaw } = useBench();
   useEffect(() => {
     const down = (e: KeyboardEvent) => {
-      if (e.key.toLowerCase() === "r" && !e.ctrlKey && !e.metaKey && !e.altKey && !typing(e.target)) holdRaw(true);
+      if (e.key.toLowerCase() === "r" && !e.ctrlKey && !e.metaKey && !e.altKey && !typing(e)) holdRaw(true);
     };
     const up = (e: KeyboardEvent) => e.key.toLowerCase() === "r" && holdRaw(false);
     const away = () => holdRaw(false);

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { asks, detailOfNode, isAccepted, nodesOf, partsOf, partsOfPiece } from "../../case/look";
+import { asks, detailOfNode, isAccepted, nodesOf, partsOf, partsOfPiece, pieceOf } from "../../case/look";
 import { stateOf } from "../../case/states";
 import { CLEAR, type Doings } from "../../case/useCase";
 import type { CaseOut, NodeDetail, NodeOut, Reading, StepOut } from "../../shared/api/client";
@@ -163,8 +163,8 @@ function Settings({ data, step, detail, doings }: SettingsProps) {
   const alone = step.over === "scans";
   const of = (key: string) => step.settings.find((s) => s.key === key);
   const where = (key: string) => (alone || of(key)?.per_jaw ? detail.piece : "*");
-  // Parts of a step have settings of their own on its card.
-  const own = detail.piece === "*" ? [] : partsOfPiece(data, step.name, detail.piece);
+  // Parts of a step have settings of their own on its card, those that run for each jaw too.
+  const own = partsOfPiece(data, step.name, detail.piece === "*" ? null : detail.piece);
   const all = [...partsOf(data, step.name), ...own, detail];
   const jaws = !alone && step.over !== "whole" && nodesOf(data, step.name).length > 1;
   return (
@@ -203,12 +203,24 @@ function Readings({ readings }: { readings: Reading[] }) {
   );
 }
 
+/** Where several jaws say the same, each with its jaw's name. */
+function readingsOf(data: CaseOut, detail: NodeDetail | undefined, named: boolean): Reading[] {
+  const jaw = named && detail ? pieceOf(data, detail.piece)?.jaw : null;
+  return (detail?.readings ?? []).map((r) => (jaw ? { ...r, name: `${capital(jaw)}: ${r.name}` } : r));
+}
+
 function Foot({ data, steps, step, detail, doings }: Props & { detail: NodeDetail | undefined }) {
   const open = useBench((s) => s.open);
   const state = stateOf(data, step.name);
   const next = steps[steps.findIndex((s) => s.name === step.name) + 1];
-  const own = detail && detail.piece !== "*" ? partsOfPiece(data, step.name, detail.piece) : [];
-  const readings = [detail, ...partsOf(data, step.name), ...own].flatMap((d) => d?.readings ?? []);
+  // Of parts that run for each body of a step that runs once, those that are set on its card.
+  const own = !detail
+    ? []
+    : detail.piece !== "*"
+      ? partsOfPiece(data, step.name, detail.piece)
+      : partsOfPiece(data, step.name, null).filter((d) => step.settings.some((s) => s.step === d.step));
+  const named = detail?.piece === "*" && own.filter((d) => d.readings?.length).length > 1;
+  const readings = [detail, ...partsOf(data, step.name), ...own].flatMap((d) => readingsOf(data, d, named));
   const accepted = isAccepted(data, step.name) || (!step.on_demand && !asks(data, step));
   const ready = state === "done" || state === "look";
   const missing = steps.filter((s) => asks(data, s));

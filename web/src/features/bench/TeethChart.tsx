@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { client, ok, type ToothOut } from "../../shared/api/client";
 import { type Notation, useNotation } from "../../shared/notation";
 
@@ -15,6 +15,8 @@ function rowsOf(chart: ToothOut[], milk: boolean): ToothOut[][] {
   return [shown.filter((t) => t.jaw === "upper"), shown.filter((t) => t.jaw === "lower").reverse()];
 }
 
+const GIVEN_UP_MS = 4000;
+
 /** Teeth worked on: a press toggles one, a pull (or Shift with the arrows) takes a range along the arch. */
 export function TeethChart({ value, disabled, onSet }: Props) {
   const chart = useQuery({
@@ -26,7 +28,15 @@ export function TeethChart({ value, disabled, onSet }: Props) {
   const [milk, setMilk] = useState(false);
   const [pull, setPull] = useState<{ from: number; to: number } | null>(null);
   const focus = useRef<Map<number, HTMLButtonElement>>(new Map());
-  const chosen = new Set(value.split(" ").filter(Boolean).map(Number));
+  // What was said and has not come back yet: the next press goes on from that.
+  const [own, setOwn] = useState<string | null>(null);
+  useEffect(() => setOwn((said) => (said === value ? null : said)), [value]);
+  useEffect(() => {
+    // It was not taken, or somebody else was at it: what the case says counts again.
+    const late = own === null ? undefined : setTimeout(() => setOwn(null), GIVEN_UP_MS);
+    return () => clearTimeout(late);
+  }, [own]);
+  const chosen = new Set((own ?? value).split(" ").filter(Boolean).map(Number));
   const rows = rowsOf(chart.data ?? [], milk);
   const between = (a: number, b: number): number[] => {
     for (const row of rows) {
@@ -36,7 +46,12 @@ export function TeethChart({ value, disabled, onSet }: Props) {
     }
     return [b];
   };
-  const say = (set: Set<number>) => onSet([...set].join(" "));
+  const say = (set: Set<number>) => {
+    // In the order of the chart, as it comes back.
+    const order = (chart.data ?? []).map((t) => t.fdi).filter((fdi) => set.has(fdi));
+    setOwn(order.join(" "));
+    onSet(order.join(" "));
+  };
   function done() {
     if (!pull) return;
     const next = new Set(chosen);

@@ -1074,6 +1074,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -1159,6 +1161,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -1235,6 +1239,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -1483,6 +1489,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -1596,6 +1604,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -1810,6 +1820,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -2057,13 +2069,13 @@ export interface components {
              */
             keep_until: string;
             /** Nodes */
-            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TouchNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["MarkedNode"] | components["schemas"]["ReduceNode"] | components["schemas"]["TrimNode"] | components["schemas"]["FootNode"] | components["schemas"]["BaseNode"] | components["schemas"]["StylesNode"] | components["schemas"]["GlideNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["NotchNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["SwingNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["WallMapNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
+            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TouchNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["MarkedNode"] | components["schemas"]["ReduceNode"] | components["schemas"]["TrimNode"] | components["schemas"]["FootNode"] | components["schemas"]["BaseNode"] | components["schemas"]["StylesNode"] | components["schemas"]["DiesNode"] | components["schemas"]["GlideNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["NotchNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["SwingNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["WallMapNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
             /** Number */
             number: string;
             /** Open */
             open: string;
             /** Opened */
-            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["CleanDetail"] | components["schemas"]["TeethDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TouchDetail"] | components["schemas"]["EdgeDetail"] | components["schemas"]["MarkedDetail"] | components["schemas"]["ReduceDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["FootDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["StylesDetail"] | components["schemas"]["GlideDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["NotchDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["SwingDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["WallMapDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
+            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["CleanDetail"] | components["schemas"]["TeethDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TouchDetail"] | components["schemas"]["EdgeDetail"] | components["schemas"]["MarkedDetail"] | components["schemas"]["ReduceDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["FootDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["StylesDetail"] | components["schemas"]["DiesDetail"] | components["schemas"]["GlideDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["NotchDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["SwingDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["WallMapDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
             /** Picture */
             picture: string;
             /** Pieces */
@@ -2164,6 +2176,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -2228,6 +2242,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -2352,6 +2368,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -2371,6 +2389,220 @@ export interface components {
             values: {
                 [key: string]: string;
             };
+        };
+        /**
+         * Die
+         * @description A tooth that comes out of the model, in the jaw's home.
+         *
+         *     part       : its name as a part; kind : die, or loose (a neighbour that comes out too)
+         *     way        : it comes out along it; by_hand : a person said so; lean_deg : against the base's up
+         *     at_mm      : on its socket's axis where the head begins; over_mm : from there along the way to the top of its crown
+         *     rim        : (k) places round its head; socket : round its shaft where that begins
+         *     opens      : of the teeth that stay; lost_mm : of its own tooth; kept : the share of its faces that are the scan's bit for bit
+         */
+        Die: {
+            /** At Mm */
+            at_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Beside */
+            beside: number[];
+            /** By Hand */
+            by_hand: boolean;
+            /** Fdi */
+            fdi: number;
+            /** Kept */
+            kept: number;
+            /** Kind */
+            kind: string;
+            /** Lean Deg */
+            lean_deg: number;
+            /** Long Mm */
+            long_mm: number;
+            /** Lost Mm */
+            lost_mm: number;
+            /** Opens */
+            opens: components["schemas"]["Opening"][];
+            /** Over Mm */
+            over_mm: number;
+            /** Part */
+            part: string;
+            /** Rim */
+            rim: [
+                number,
+                number,
+                number
+            ][];
+            /** Seat Mm2 */
+            seat_mm2: number;
+            /** Socket */
+            socket: [
+                number,
+                number,
+                number
+            ][];
+            /** Turns Deg */
+            turns_deg: number;
+            /** Wall Mm */
+            wall_mm: number;
+            /** Way */
+            way: [
+                number,
+                number,
+                number
+            ];
+        };
+        /** DiesDetail */
+        DiesDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["DiesSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "dies";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** DiesGood */
+        DiesGood: {
+            /** Dies */
+            dies?: components["schemas"]["Die"][] | null;
+            /** Reserves */
+            reserves?: components["schemas"]["Reserve"][] | null;
+            /** Solids */
+            solids?: components["schemas"]["SolidOut"][] | null;
+        };
+        /** DiesNode */
+        DiesNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["DiesGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /** Speaks */
+            speaks: boolean;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "dies";
+        };
+        /** DiesSettings */
+        DiesSettings: {
+            /**
+             * Contacts, opened by
+             * @description A wall takes so much of a tooth that stays; where it takes more you are asked.
+             * @default 0.15
+             */
+            contact_mm: number;
+            /**
+             * Air round shafts
+             * @description On each side.
+             * @default 0.06
+             */
+            die_air_mm: number;
+            /**
+             * Shafts, long
+             * @description At most; the base gives less.
+             * @default 10
+             */
+            die_deep_mm: number;
+            /**
+             * Shafts, taper
+             * @description Of their walls.
+             * @default 1
+             */
+            die_taper_deg: number;
+            /**
+             * Dies
+             * @description Teeth that come out of the model: those on the case’s chart, and others that you take out by hand.
+             * @default none
+             * @enum {string}
+             */
+            dies: "none" | "chart";
+            /**
+             * Ditch, deep
+             * @description So far the gum goes down round a die, below its margin.
+             * @default 1.2
+             */
+            ditch_mm: number;
+            /**
+             * Room round heads
+             * @description Between a die’s head and what stands beside it.
+             * @default 0.15
+             */
+            head_room_mm: number;
+            /**
+             * Hole from below
+             * @description To push a die out; smaller under a narrow one. 0: none.
+             * @default 3
+             */
+            push_hole_mm: number;
+            /**
+             * Under the seat
+             * @description Of the model.
+             * @default 2
+             */
+            seat_under_mm: number;
+            /**
+             * Walls of sockets
+             * @description Of the model round a socket and between two, at least.
+             * @default 1
+             */
+            socket_wall_mm: number;
+            /**
+             * Ditch off the margin
+             * @description So much gum stays round the tooth.
+             * @default 0.35
+             */
+            strip_mm: number;
+            /**
+             * Teeth by hand
+             * @description What comes out besides, what stays, which way.
+             * @default {}
+             */
+            taken: {
+                [key: string]: components["schemas"]["SetTooth"];
+            };
+            /**
+             * Window
+             * @description On the cheek’s side, to see that a die is down. 0: none.
+             * @default 2.5
+             */
+            window_mm: number;
         };
         /**
          * Drained
@@ -2437,6 +2669,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -2516,6 +2750,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -2693,6 +2929,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -2867,6 +3105,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -3039,6 +3279,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -3107,6 +3349,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -3228,6 +3472,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -3408,6 +3654,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -3575,6 +3823,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -3722,6 +3972,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -3952,6 +4204,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -4146,6 +4400,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -4377,6 +4633,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -4535,6 +4793,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -4565,6 +4825,22 @@ export interface components {
                 number,
                 number
             ][];
+        };
+        /**
+         * Opening
+         * @description What the wall of a die takes of a tooth that stays: how deep it goes into its outline, and where, in the jaw's home.
+         */
+        Opening: {
+            /** At Mm */
+            at_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Fdi */
+            fdi: number;
+            /** Mm */
+            mm: number;
         };
         /** Others */
         Others: {
@@ -4867,6 +5143,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -4987,6 +5265,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -5083,7 +5363,7 @@ export interface components {
             resin: string;
             /**
              * Supports
-             * @description None: every body lies flat on the plate. All: raised on pillars and a raft.
+             * @description None: models lie flat on the plate, dies stand on pillars. All: raised on pillars and a raft.
              * @default none
              * @enum {string}
              */
@@ -5331,6 +5611,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -5488,6 +5770,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -5615,6 +5899,37 @@ export interface components {
             zone: "" | "back left" | "back right" | "side left" | "side right";
         };
         /**
+         * SetTooth
+         * @description What a person says of a tooth.
+         *
+         *     kind  : die; loose: it comes out, its gum as it is; left: it stays
+         *     way   : it comes out along it, in the jaw's own coordinates
+         *     opens_mm : contacts of others may be opened so far
+         *     walls : by the number of the tooth beside it, how far (mm) the wall between is moved towards that
+         */
+        SetTooth: {
+            /** Fdi */
+            fdi: number;
+            /**
+             * Kind
+             * @default die
+             * @enum {string}
+             */
+            kind: "die" | "loose" | "left";
+            /** Opens Mm */
+            opens_mm?: number | null;
+            /** Walls */
+            walls?: {
+                [key: string]: number;
+            };
+            /** Way */
+            way?: [
+                number,
+                number,
+                number
+            ] | null;
+        };
+        /**
          * SettingOut
          * @description A setting of a step, for its form.
          *
@@ -5678,7 +5993,7 @@ export interface components {
              * Op
              * @enum {string}
              */
-            op: "add" | "cut" | "split";
+            op: "add" | "cut" | "split" | "part";
         };
         /**
          * Stand
@@ -5807,6 +6122,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -5869,6 +6186,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -5930,6 +6249,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -6037,6 +6358,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -6109,6 +6432,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -6322,6 +6647,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -6468,6 +6795,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}
@@ -6588,6 +6917,8 @@ export interface components {
             part_of: string;
             /** Piece */
             piece: string;
+            /** Speaks */
+            speaks: boolean;
             /**
              * State
              * @enum {string}

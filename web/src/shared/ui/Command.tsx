@@ -1,6 +1,7 @@
 import { useEffect, useRef } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { useCommands } from "../../store/commands";
+import { typing } from "./typing";
 
 // Does the person walk the page by keyboard (Tab), or point at it?
 let walking = false;
@@ -44,7 +45,12 @@ export function Command({ id, title, keys, group, run }: Props) {
       event.preventDefault();
       latest.current();
     },
-    { enableOnFormTags: everywhere, useKey: !digit, preventDefault: false },
+    {
+      enableOnFormTags: true,
+      ignoreEventWhen: (event) => !everywhere && typing(event),
+      useKey: !digit,
+      preventDefault: false,
+    },
   );
   return null;
 }

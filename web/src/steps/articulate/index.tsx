@@ -1,7 +1,10 @@
 import { Plus } from "lucide-react";
 import { detailOf, goodOf } from "../../case/look";
-import { type Drawing, fromStage, Label, type StepUi, type Tool, toStage } from "../../stage";
+import { type CardProps, type Drawing, fromStage, Label, type StepUi, type Tool, toStage } from "../../stage";
 import type { Point } from "../../store/bench";
+import { DieList } from "./DieList";
+import { DieHandles, DieWords } from "./Dies";
+import { lift, takeOut } from "./lift";
 import { PinList } from "./PinList";
 import { lowerOf, PinHandles } from "./Pins";
 import { usePulledPin } from "./pulled";
@@ -31,19 +34,22 @@ const add: Tool = {
 function Draws(drawing: Drawing) {
   const pins = goodOf(drawing.data, "articulate")?.pins ?? [];
   return (
-    <PinHandles
-      drawing={drawing}
-      pins={pins}
-      onPut={(pin, stage) => {
-        const at = kept(drawing, stage);
-        if (at) drawing.doings.entry("articulate", "*", ["pins"], pin.entry, { zone: pin.zone, at });
-      }}
-    />
+    <>
+      <PinHandles
+        drawing={drawing}
+        pins={pins}
+        onPut={(pin, stage) => {
+          const at = kept(drawing, stage);
+          if (at) drawing.doings.entry("articulate", "*", ["pins"], pin.entry, { zone: pin.zone, at });
+        }}
+      />
+      <DieHandles {...drawing} />
+    </>
   );
 }
 
 /** What each pin is called, beside it; of one that is pulled, how it would stand. */
-function Words({ data, view, ui }: Drawing) {
+function PinWords({ data, view, ui }: Drawing) {
   const pulled = usePulledPin();
   const lower = lowerOf(data);
   const pins = goodOf(data, "articulate")?.pins ?? [];
@@ -65,6 +71,24 @@ function Words({ data, view, ui }: Drawing) {
   ));
 }
 
+function Words(drawing: Drawing) {
+  return (
+    <>
+      <PinWords {...drawing} />
+      <DieWords {...drawing} />
+    </>
+  );
+}
+
+function Below(props: CardProps) {
+  return (
+    <>
+      <PinList {...props} />
+      <DieList {...props} />
+    </>
+  );
+}
+
 const HINTS: Record<string, string> = {
   pins: "Pull a pin by its ball to put it elsewhere.",
   hinge: "Swing opens the pair about its hinges.",
@@ -73,10 +97,11 @@ const HINTS: Record<string, string> = {
 
 const articulate: StepUi = {
   name: "articulate",
-  tools: [add, swing],
+  tools: [add, swing, takeOut, lift],
   Draws,
   Words,
-  Below: PinList,
+  Below,
+  gathers: true,
   hint: ({ data }) =>
     HINTS[String(detailOf(data, "articulate")?.settings.style)] ?? "Choose what holds the pair in its bite.",
 };

@@ -1,4 +1,4 @@
-import { goodOf, ofEach } from "../../case/look";
+import { goodOf, ofEach, pieceOf } from "../../case/look";
 import { type Drawing, type StepUi, shownOf } from "../../stage";
 import { bodiesScene, fromRows } from "../../stage/place";
 import { BuildPlate } from "./BuildPlate";
@@ -17,9 +17,10 @@ const plate: StepUi = {
   // The bodies, and what they stand on.
   scene: (at) => [
     ...bodiesScene(plate)(at),
-    ...at.data.pieces.flatMap((piece) => {
-      const digest = goodOf(at.data, "supports", piece.id)?.mesh;
-      return piece.jaw && digest ? [shownOf(at, plate, piece, { digest, role: "supports" })] : [];
+    ...at.data.nodes.flatMap((node) => {
+      const piece = node.step === "supports" && node.good?.mesh ? pieceOf(at.data, node.piece) : undefined;
+      const digest = node.step === "supports" ? node.good?.mesh : null;
+      return piece && digest ? [shownOf(at, plate, { ...piece, id: node.piece }, { digest, role: "supports" })] : [];
     }),
   ],
   Card: Printing,
