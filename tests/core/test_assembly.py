@@ -80,9 +80,9 @@ STAMP = Step(
     name="stamp", title="Stamp", number=7, version=1, over=JAWS, settings=StampSettings, needs={"body": Need("base", "body")},
     gives={"solids": SOLIDS}, apply=stamped, off=lambda s: not (s.cubes or s.saw),
 )  # fmt: skip
-DIES = replace(
-    STAMP, name="dies", title="Dies", over=BODIES, off=None, needs={"body": Need("assemble", "body")}, apply=lambda i, s, r: StepResult({}),
-    gives={}, number=8, parts=lambda jaw, teeth, settings: [f"die-{t}" for t in teeth],
+STUBS = replace(
+    STAMP, name="stubs", title="Stubs", over=BODIES, off=None, needs={"body": Need("assemble", "body")},
+    apply=lambda i, s, r: StepResult({}), gives={}, number=8, parts=lambda jaw, teeth, settings: [f"stub-{t}" for t in teeth],
 )  # fmt: skip
 
 
@@ -137,16 +137,16 @@ class CaseTest(unittest.TestCase):
         self.assertEqual(len(set(names)), 3, names)
 
     def test_the_teeth_a_case_is_for_declare_parts(self) -> None:
-        sheet = CaseSheet(standard().with_step(STAMP, DIES))
+        sheet = CaseSheet(standard().with_step(STAMP, STUBS))
         document = self.plain.model_copy(update={"teeth": "16 36 37"})
-        graph = evaluate(document, sheet, self.store, until="dies").graph
-        # The case has a lower alone: of the upper's tooth there is no die.
-        self.assertEqual([n.piece for n in graph.of_step("dies")], ["p1", "p1.die-36", "p1.die-37"])
-        self.assertEqual({n.jaw for n in graph.of_step("dies")}, {"lower"})
+        graph = evaluate(document, sheet, self.store, until="stubs").graph
+        # The case has a lower alone: of the upper's tooth there is none.
+        self.assertEqual([n.piece for n in graph.of_step("stubs")], ["p1", "p1.stub-36", "p1.stub-37"])
+        self.assertEqual({n.jaw for n in graph.of_step("stubs")}, {"lower"})
         # Before that step they are their jaw's model.
         self.assertEqual([n.piece for n in graph.of_step("assemble")], ["p1"])
-        own = document.model_copy(update={"settings": {"dies": {"p1": {"cubes": 1}, "p1.die-36": {"cubes": 3}}}})
-        values = [own.settings_for(DIES, a).cubes for a in ("p1.die-36", "p1.die-37", "p2")]  # type: ignore[attr-defined]
+        own = document.model_copy(update={"settings": {"stubs": {"p1": {"cubes": 1}, "p1.stub-36": {"cubes": 3}}}})
+        values = [own.settings_for(STUBS, a).cubes for a in ("p1.stub-36", "p1.stub-37", "p2")]  # type: ignore[attr-defined]
         self.assertEqual(values, [3, 1, 0])
 
     def test_settings_of_a_step_that_is_off_cost_no_key(self) -> None:

@@ -195,6 +195,9 @@ class DiesTest(unittest.TestCase):
         self.assertEqual((check_solid(model).ok, check_solid(model).components), (True, 1))
         whole, solid = manifold(before), manifold(model)
         left = whole - solid
+        dies = {each["fdi"]: manifold(self.body(graph, "assemble", f"{piece}.{each['part']}")) for each in told}
+        for one, two in ((46, 45), (46, 36), (45, 36)):
+            self.assertEqual((dies[one] ^ dies[two]).volume(), 0.0)
         for each in told:
             die = self.body(graph, "assemble", f"{piece}.{each['part']}")
             self.assertEqual((check_solid(die).ok, check_solid(die).components), (True, 1))

@@ -88,7 +88,7 @@ class WholeSheetTest(unittest.TestCase):
         self.assertEqual(set(states.values()) - {"done", "look", "off"}, set(), states)
         self.assertEqual(
             {name.split("/")[0] for name, state in states.items() if state == "off"},
-            {"touch", "marked", "reduce", "hollow", "label", "articulate"},
+            {"touch", "marked", "reduce", "hollow", "label", "articulate", "dies"},
         )
         self.assertEqual(self.first.graph.jaws, {"p1": "upper", "p2": "lower"})
         for piece in ("p1", "p2"):
@@ -311,6 +311,7 @@ class ContractTest(unittest.TestCase):
         settings = {
             "hollow": {"*": {"style": "open"}}, "label": {"*": {"style": "engraved"}}, "articulate": {"*": {"style": "pins"}},
             "plate": {"*": {"printer": "heron"}}, "edge": {"*": {"edge": "gum"}}, "reduce": {"*": {"reduce": "deviation"}},
+            "dies": {"*": {"dies": "chart"}},
         }  # fmt: skip
         at = [scans[1].vertices_mm[len(scans[1].vertices_mm) // 2].tolist()]
         settings["touch"] = {"p2": {"strokes": {"s1": {"kind": "add", "points_mm": at, "radius_mm": 2.0}}}}

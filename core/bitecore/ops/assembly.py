@@ -17,7 +17,7 @@ from ..progress import QUIET, Run
 
 _AREA_MM2 = 1e-9
 # A piece so small is a splinter.
-_CRUMB_MM3 = 0.05
+_CRUMB_MM3 = 1.0
 
 
 @dataclass(frozen=True)
@@ -115,7 +115,8 @@ def assemble(
 def _without_crumbs(solid: manifold3d.Manifold) -> manifold3d.Manifold:
     """Splinters that a cut leaves in the air beside the body are of no use to anybody."""
     pieces = solid.decompose()
-    whole = [piece for piece in pieces if piece.volume() > _CRUMB_MM3]
+    # A cavity is a piece too, of a volume below nought.
+    whole = [piece for piece in pieces if abs(piece.volume()) > _CRUMB_MM3]
     return solid if len(whole) in (0, len(pieces)) else manifold3d.Manifold.compose(whole)
 
 

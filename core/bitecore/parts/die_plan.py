@@ -30,6 +30,8 @@ _ROUND_MM, _PLAIN_MM = 0.25, 0.005
 _TAIL_MM = 0.3
 # So near to its outline a tooth that is prepared is kept whole.
 _KEPT_MM = 0.02
+# Two that come out are both kept whole where there is so much between them.
+_BOTH_MM = 0.1
 ROUND = manifold3d.JoinType.Round
 SIDES = 32
 
@@ -188,8 +190,8 @@ def _limit(view: Seen, sizes: DieSizes, out: Collection[int], moved: Mapping[int
     limit = np.full(view.own.shape, -9.0)
     for number, other in view.others.items():
         half = (view.own - other) / 2 + sizes.room / 2 - moved.get(number, 0.0)
-        apart = not ((view.own < 0) & (other < 0)).any()
-        if apart and number not in moved:
+        gap = float(other[view.own < 0].min(initial=9.0))
+        if number not in moved and gap > (_BOTH_MM if number in out else 0.0):
             # The one that stays gives way, and of two that come out each is kept whole where there is air between them.
             half = np.minimum(half, view.own - (_KEPT_MM if number not in out else 0.0))
         limit = np.maximum(limit, half)

@@ -8,7 +8,7 @@ What the tooth's surface is made of is the body's own, corner for corner: the he
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import manifold3d
 import numpy as np
@@ -23,7 +23,7 @@ from ..ops.crossing import crossing_faces
 from ..progress import QUIET, Run
 from .die_number import letters
 from .die_path import overlap, way_out
-from .die_plan import ROUND, SIDES, DiePlan, DieSizes, Near, near, planned, seen
+from .die_plan import ROUND, SIDES, DiePlan, DieSizes, Near, largest, near, planned, seen
 from .die_shaft import (
     LEAST_LONG_MM,
     UNDER_MM,
@@ -49,6 +49,8 @@ _OVER_MM = 1.0
 _BESIDE_MM = 0.8
 # Which part of a margin counts as its height, and how far round that is looked at.
 _LOW_PERCENT, _ABOUT_RAD = 20, np.radians(30)
+# Between the heads of two dies there is so much at least.
+_BETWEEN_MM = 0.05
 # So often the gum is let go where it folds, and so far around.
 _FOLDS, _EASED_MM = 4, 0.6
 # A window through more than this shows nothing.
@@ -161,7 +163,7 @@ def dies(stands: Stands, wanted: Sequence[Wanted], sizes: DieSizes, *, number: s
         solid = turned.setdefault(rotation.tobytes(), lifted(stands.body, rotation))
         ready = [_begun(stands, each, t, rotation, solid, sizes, out) for each, t in zip(group, teeth, strict=True) if t is not None]
         without += [each for each in ready if isinstance(each, NoDie)]
-        settled, failed = _settled([each for each in ready if isinstance(each, _Begun)], sizes)
+        settled, failed = _settled(_apart([each for each in ready if isinstance(each, _Begun)]), sizes)
         begun += settled
         without += failed
     if not begun:
@@ -218,6 +220,17 @@ def _floor(stands: Stands, rotation: NDArray, ring: NDArray) -> float:
     """z of the underside's highest place within an outline."""
     up = rotation @ stands.up
     return float(((stands.floor @ stands.up - ring @ up[:2]) / up[2]).max())
+
+
+def _apart(begun: list[_Begun]) -> list[_Begun]:
+    """Of two whose plans come nearer to one another than that, the second gives way: no two dies hang together."""
+    for k, one in enumerate(begun):
+        for two in begun[k + 1 :]:
+            around = one.plan.shape.offset(_BETWEEN_MM, ROUND, 2.0, SIDES)
+            if (around ^ two.plan.shape).area() > 0:
+                left = largest(two.plan.shape - around)
+                two.plan = replace(two.plan, shape=left) if left is not None else two.plan
+    return begun
 
 
 def _settled(begun: list[_Begun], sizes: DieSizes) -> tuple[list[_Begun], list[NoDie]]:
