@@ -14,6 +14,7 @@ from bitecore.errors import BenchError
 from bitecore.parts.layer_zip import written
 from bitecore.runsheet import CaseDocument, Evaluation, Registry, ResultStore
 from bitecore.runsheet.export import Body, OutFile, export, lies_on_plate, plate_file
+from bitecore.runsheet.part_names import kind_of
 from bitecore.runsheet.plated import plate_layers
 from bitecore.runsheet.toothed import teeth_files
 from bitecore.runsheet.who import CaseGraph, best_mesh, place_of
@@ -47,7 +48,8 @@ def write_layers(graph: CaseGraph, store: ResultStore, out: Path) -> None:
             ref = node.good and node.good.values.get(output)
             if ref:
                 lies = _json(graph, "plate", "home_to_plate", node.piece)
-                bodies.append(lies_on_plate(node.piece, node.jaw, kind, unpack(ref, store.blobs), lies))
+                what = kind_of(node.piece) if kind == "body" else kind
+                bodies.append(lies_on_plate(node.piece, node.jaw, what, unpack(ref, store.blobs), lies))
     (out / "plate.3mf").write_bytes(plate_file(bodies).data)
 
 

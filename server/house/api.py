@@ -5,10 +5,12 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import Any
 
-from django.http import HttpRequest
+from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 from pydantic.fields import FieldInfo
 
+from bitecore.files import threemf
+from bitecore.parts.fit_strip import fit_strip
 from bitecore.parts.shelf import SHELVES
 
 from . import services, shelves
@@ -76,6 +78,14 @@ def change(request: HttpRequest, body: HouseChange) -> House:
 def all_shelves(request: HttpRequest) -> dict[str, list[RecordOut]]:
     """Every shelf with its records."""
     return {shelf: [_record(r) for r in shelves.on(shelf).values()] for shelf in SHELVES}
+
+
+@router.get("/fit-strip.3mf")
+def fit_strip_file(request: HttpRequest) -> HttpResponse:
+    """A strip with five sockets and a peg: which air a printer and a resin need round dies."""
+    response = HttpResponse(threemf.write(fit_strip(), title="Fit strip"), content_type="model/3mf")
+    response["Content-Disposition"] = 'attachment; filename="fit-strip.3mf"'
+    return response
 
 
 @router.get("/forms", response=dict[str, list[FieldOut]])

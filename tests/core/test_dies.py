@@ -15,7 +15,10 @@ from bitecore.parts.die_path import fan, way_out
 from bitecore.parts.die_plan import DieSizes, Near, near, planned, seen
 from bitecore.parts.die_shaft import Shaft, give_way, grown, half_plane, hole_of, least_apart, ring_of, shaft_shape
 from bitecore.parts.dies import Wanted, side_by_side
+from bitecore.parts.fit_strip import AIRS_MM, fit_strip, socket_at
+from bitecore.parts.fit_strip import shaft as one_shaft
 from bitecore.runsheet import CASE, evaluate
+from bitecore.runsheet.steps.dies import DiesSettings
 from tests.core.known import known_store
 from tests.core.test_runsheet import case
 from tests.shapes import arches, box, manifold, sphere
@@ -268,6 +271,14 @@ class DiesTest(unittest.TestCase):
         self.assertLess(whole - model - die, 0.35)
 
 
+class SettingsTest(unittest.TestCase):
+    def test_what_a_person_says_counts_before_the_resins_record(self) -> None:
+        for said, kept, air in ((None, None, 0.06), (None, 0.09, 0.09), (0.04, 0.09, 0.04)):
+            resin = {"id": "sand", "name": "Sandstone", "data": {"die_air_mm": kept}}
+            self.assertEqual(DiesSettings(die_air_mm=said).sizes(resin).air, air)
+        self.assertEqual(DiesSettings().sizes(None).air, 0.06)
+
+
 class NearTest(unittest.TestCase):
     def test_only_what_stands_beside_it(self) -> None:
         three = [slab((9.0 * k, 0, 0), (9.0 * k + 8, 8, 6)) for k in range(3)]
@@ -279,3 +290,19 @@ class NearTest(unittest.TestCase):
         assert found is not None
         self.assertEqual(set(found.others), {45})
         self.assertIsNone(near(body, tooth, 36))
+
+
+class StripTest(unittest.TestCase):
+    def test_the_peg_goes_into_every_socket_with_the_air_that_stands_before_it(self) -> None:
+        strip, peg = (mesh for _, mesh in fit_strip())
+        for body in (strip, peg):
+            self.assertEqual((check_solid(body).ok, check_solid(body).components), (True, 1))
+            self.assertAlmostEqual(float(body.vertices_mm[:, 2].min()), 0.0, places=9)
+        self.assertEqual((manifold(strip) ^ manifold(peg)).volume(), 0.0)
+        one = one_shaft()
+        for number, air in enumerate(AIRS_MM):
+            there = one.solid().translate(socket_at(number).tolist())
+            self.assertLess((there ^ manifold(strip)).volume(), 1e-9)
+            # Over the foot and under the strip's top.
+            walls = there.trim_by_plane((0, 0, 1), 6.0).trim_by_plane((0, 0, -1), -10.5)
+            self.assertAlmostEqual(walls.min_gap(manifold(strip), 1.0), air * np.cos(np.radians(1.0)), delta=0.002)

@@ -9,7 +9,8 @@ import numpy as np
 import trimesh
 
 from bitecore.errors import StepFailed
-from bitecore.runsheet.export import Body, export, safe_folder, safe_name
+from bitecore.runsheet.export import Body, export, lies_on_plate, safe_folder, safe_name
+from bitecore.runsheet.part_names import kind_of
 from tests.shapes import box, sphere, turn
 
 WORDS = {"number": "2611-07", "patient": "Ilse Marrowby", "practice": "Saltmarsh / Rovers"}
@@ -54,6 +55,15 @@ class ExportTest(unittest.TestCase):
             Body("p1", "upper", "body", box((2, 3, 4)), self.m),
             Body("p2", "lower", "body", sphere(5, 12), np.eye(4)),
         ]
+
+    def test_what_is_printed_by_itself_says_what_it_is(self) -> None:
+        pieces = ("p1", "p1.die-16", "p1.loose-15", "p1.hinge-left")
+        bodies = [Body(piece, "upper", kind_of(piece), box((2, 3, 4)), np.eye(4)) for piece in pieces]
+        rows = [row for f in export(bodies, frame="bench", pattern="{number}_{jaw}", words=WORDS, threemf_all=False) for row in f.rows]
+        self.assertEqual([(r["kind"], r.get("teeth")) for r in rows], [("body", None), ("die", [16]), ("die", [15]), ("part", None)])
+        self.assertEqual(len({r["name"] for r in rows}), 4)
+        lying = [lies_on_plate(b.piece, b.jaw, kind, b.mesh, np.eye(4)) for b in bodies for kind in (b.kind, "supports")]
+        self.assertEqual(len({b.called for b in lying}), 8)
 
     def files(self, **options: bool) -> dict[str, bytes]:
         made = export(self.bodies, frame="bench", pattern="{number}_{jaw}", words=WORDS, **options)

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+import lib3mf
+
 from cases.models import Case
 from house import shelves
 from tests.server.common import drop, post
@@ -35,6 +37,16 @@ class ShelfTest(ServerCase):
         self.assertNotIn("kestrel", shelves.on("printer"))
         # An id that was given once is not given again.
         self.assertEqual(self.put("printer", name="Kestrel", data=size).json()["id"], "kestrel-2")
+
+    def test_the_fit_strip_is_fetched_and_what_it_told_is_kept_with_the_resin(self) -> None:
+        file = self.mira.get("/api/house/fit-strip.3mf")
+        self.assertEqual((file.status_code, file["Content-Type"]), (200, "model/3mf"))
+        model = lib3mf.get_wrapper().CreateModel()
+        model.QueryReader("3mf").ReadFromBuffer(file.content)
+        self.assertEqual(model.GetMeshObjects().Count(), 2)
+        self.assertEqual(self.client.get("/api/house/fit-strip.3mf").status_code, 401)
+        kept = self.put("resin", id="plaster", name="Plaster grey", data={"density_g_ml": 1.15, "die_air_mm": 0.09}).json()
+        self.assertEqual(kept["data"]["die_air_mm"], 0.09)
 
     def test_what_does_not_fit_is_a_sentence(self) -> None:
         for shelf, body, status, words in (

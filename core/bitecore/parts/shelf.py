@@ -31,6 +31,7 @@ class Resin(BaseModel):
     exposure_s: float = Field(2.5, ge=0.1, le=120, title="Light a layer", json_schema_extra={"unit": "s"})
     base_exposure_s: float = Field(25.0, ge=0.1, le=600, title="Light of the first layers", json_schema_extra={"unit": "s"})
     base_layers: float = Field(5, ge=0, le=50, title="First layers")
+    die_air_mm: float | None = Field(None, ge=0.01, le=0.3, title="Air round dies, a side", json_schema_extra={"unit": "mm"})
 
 
 class HouseMark(BaseModel):

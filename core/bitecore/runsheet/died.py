@@ -13,6 +13,7 @@ from ..engine.model import Fix, Flag, Inputs, Place, Reading
 from ..mesh import Mesh
 from ..ops.rigid import rounded, unit
 from ..parts.dies import Die, Dies, NoDie
+from .part_names import PART
 
 # A wall takes so much of merged contacts without being asked (judgement).
 _LOST_MM = 0.2
@@ -22,13 +23,6 @@ _THICKEST_MM, _SPARE_MM = 14.0, 0.3
 # Which way the tongue lies from a tooth, by its place from the midline: degrees from sideways to the back, in an arch of usual form
 # (judgement, no source).
 _TO_BACK_DEG = {1: 80, 2: 65, 3: 45, 4: 25, 5: 15, 6: 10, 7: 5, 8: 0}
-# The part a tooth is as a body by itself.
-PART = {"die": "die", "loose": "loose"}
-
-
-def is_die(part: str) -> bool:
-    """Is this name of a part that of a die, or of a neighbour that comes out?"""
-    return part.partition("-")[0] in PART.values() and part.partition("-")[2].isdigit()
 
 
 def asked(teeth: Sequence[int], jaw: str | None, settings: Any) -> dict[int, Any]:

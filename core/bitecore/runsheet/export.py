@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,6 +14,7 @@ from ..errors import StepFailed
 from ..files import stl, threemf
 from ..mesh import Mesh
 from ..text import plain
+from .part_names import part_of, teeth_of
 
 PLACEHOLDERS = ("number", "patient", "practice", "date", "jaw", "frame", "kind")
 
@@ -37,7 +38,7 @@ class Body:
     @property
     def word(self) -> str:
         """What {jaw} stands for in the name of its file: of what is printed by itself with what it is."""
-        part = self.piece.partition(".")[2]
+        part = part_of(self.piece)
         return f"{self.jaw or self.piece}{f' {part}' * bool(part)}"
 
 
@@ -131,8 +132,8 @@ def export(
 
 def lies_on_plate(piece: str, jaw: str | None, kind: str, mesh: Mesh, place: Sequence | None) -> Body:
     """A body as it lies on the plate, or its supports; place : rows of its matrix, None where it has none."""
-    name = (jaw or piece) + (" supports" if kind == "supports" else "")
-    return Body(piece, jaw, kind, mesh, None if place is None else np.array(place), name)
+    body = Body(piece, jaw, kind, mesh, None if place is None else np.array(place))
+    return replace(body, name=body.word + (" supports" if kind == "supports" else ""))
 
 
 def plate_file(bodies: Sequence[Body]) -> OutFile:
@@ -183,6 +184,7 @@ def _file(stem: str, ending: str, data: bytes, bodies: list[Body], words: dict[s
             "home_to_frame": None if b.home_to_frame is None else np.asarray(b.home_to_frame).tolist(),
             "sha256": sha,
         }
+        | ({"teeth": teeth_of(b.piece)} if b.kind == "die" else {})
         for b in bodies
     ]
     return OutFile(name, data, rows, words, bodies[0].piece if len(bodies) == 1 else "", ending)

@@ -197,6 +197,8 @@ class Naming(TypedDict):
 
 
 class OutputRow(TypedDict):
+    """teeth : of a die."""
+
     file: str
     piece: str
     name: str
@@ -205,6 +207,7 @@ class OutputRow(TypedDict):
     frame: str
     home_to_frame: Matrix | None
     sha256: str
+    teeth: NotRequired[list[int]]
 
 
 Frame = Literal["bench", "bite", "home", "plate"]

@@ -12,8 +12,8 @@ from ...mesh import GROUP_SCAN, Mesh, volume_ml
 from ...mesh.topology import check_solid
 from ...ops.assembly import Assembled, assemble
 from ...progress import Run
-from ..died import is_die
 from ..hinged import APART, PIN
+from ..part_names import is_die, part_of
 
 
 class AssembleSettings(StepSettings):
@@ -23,7 +23,7 @@ class AssembleSettings(StepSettings):
 def apply(inputs: Inputs, settings: AssembleSettings, run: Run) -> StepResult:
     body: Mesh = inputs["body"]
     solids: list[Solid] = [solid for given in inputs["solids"].values() for solid in given]
-    part = inputs.piece.partition(".")[2]
+    part = part_of(inputs.piece)
     splits = {s.name: s.mesh for s in solids if s.op == "split"}
     only = (part, splits[part]) if part in splits else None
     alone = next((s.mesh for s in solids if s.op == "part" and s.name == part), None)

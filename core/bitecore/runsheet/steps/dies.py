@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -25,6 +25,8 @@ from ..values_held import Die
 
 _Unit = Annotated[float, Field(ge=-1, le=1)]
 _MADE: dict[str, tuple[Any, ...]] = {"dies": ("chart",)}
+# Where neither a person nor the resin's record says (judgement; the fit strip tells).
+_AIR_MM = 0.06
 # Walls are moved by so much at most.
 _MOVED_MM = 2.0
 
@@ -65,7 +67,10 @@ class DiesSettings(StepSettings):
         "none", label="Dies", help="Teeth that come out of the model: those on the case’s chart, and others that you take out by hand.",
         words={"none": "None", "chart": "Of the chart’s teeth"},
     )  # fmt: skip
-    die_air_mm: float = setting(0.06, ge=0.01, le=0.3, unit="mm", label="Air round shafts", help="On each side.", when=_MADE)
+    die_air_mm: float | None = setting(
+        None, ge=0.01, le=0.3, unit="mm", label="Air round shafts", when=_MADE,
+        help="On each side. Empty: what stands with the resin on the house's shelf, found with the fit strip there; else 0.06.",
+    )  # fmt: skip
     die_deep_mm: float = setting(10.0, ge=5, le=25, unit="mm", label="Shafts, long", help="At most; the base gives less.", when=_MADE)
     die_taper_deg: float = setting(1.0, ge=0, le=6, unit="°", label="Shafts, taper", help="Of their walls.", main=False, when=_MADE)
     ditch_mm: float = setting(
@@ -98,10 +103,13 @@ class DiesSettings(StepSettings):
         {}, label="Teeth by hand", help="What comes out besides, what stays, which way.", form=False, max_length=40
     )
 
-    def sizes(self) -> DieSizes:
+    def sizes(self, resin: Mapping[str, Any] | None) -> DieSizes:
+        """resin : its record on the shelf"""
+        own = (resin or {}).get("data", {}).get("die_air_mm")
         return DieSizes(
-            air=self.die_air_mm, taper_deg=self.die_taper_deg, strip=self.strip_mm, ditch=self.ditch_mm, room=self.head_room_mm,
-            wall=self.socket_wall_mm, under=self.seat_under_mm, deep=self.die_deep_mm, hole=self.push_hole_mm, window=self.window_mm,
+            air=self.die_air_mm or own or _AIR_MM, taper_deg=self.die_taper_deg, strip=self.strip_mm, ditch=self.ditch_mm,
+            room=self.head_room_mm, wall=self.socket_wall_mm, under=self.seat_under_mm, deep=self.die_deep_mm, hole=self.push_hole_mm,
+            window=self.window_mm,
         )  # fmt: skip
 
 
@@ -117,8 +125,9 @@ def apply(inputs: Inputs, settings: DiesSettings, run: Run) -> StepResult:
     up, front = rotation[2], -rotation[1]
     number = _numbers(body, inputs["teeth"])
     lowest = body.vertices_mm[int((body.vertices_mm @ up).argmin())]
+    sizes = settings.sizes(inputs["resin"])
     stands = Stands(body, number, up, front, lowest, tongues(list(wanted), up, front, jaw))
-    made = dies(stands, [_wanted(fdi, entry) for fdi, entry in wanted.items()], settings.sizes(), number=inputs["number"], run=run)
+    made = dies(stands, [_wanted(fdi, entry) for fdi, entry in wanted.items()], sizes, number=inputs["number"], run=run)
     listed = []
     for die in made.made:
         seen = near(body, number, die.wanted.fdi)
@@ -133,7 +142,7 @@ def apply(inputs: Inputs, settings: DiesSettings, run: Run) -> StepResult:
     ]
     values = {"solids": solids, "reserves": reserves, "dies": listed}
     said = tuple(flags(made, listed, inputs, settings))
-    return StepResult(values, readings(made, listed, settings.die_air_mm), said, f"{len(listed)} die{'s' * (len(listed) != 1)}")
+    return StepResult(values, readings(made, listed, sizes.air), said, f"{len(listed)} die{'s' * (len(listed) != 1)}")
 
 
 def _wanted(fdi: int, entry: SetTooth | None) -> Wanted:
@@ -166,7 +175,7 @@ STEP = Step(
     name="dies",
     title="Dies",
     number=8,
-    version=1,
+    version=2,
     over=JAWS,
     part_of="articulate",
     settings=DiesSettings,
@@ -177,6 +186,7 @@ STEP = Step(
         "teeth": Need("teeth", "mesh", optional=True),
         "chart": Need("case", "teeth"),
         "number": Need("case", "number"),
+        "resin": Need("shelf", "plate.resin"),
     },
     gives={"solids": SOLIDS, "reserves": RESERVES, "dies": json_of(list[Die])},
     apply=apply,

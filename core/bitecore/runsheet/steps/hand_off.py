@@ -12,6 +12,7 @@ from ...engine.gives import FILES, Files, FileValue, json_of
 from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...progress import Run
 from ..export import Body, check_pattern, export, joined, lies_on_plate, plate_file
+from ..part_names import kind_of
 from ..unbitten import left_open
 from ..values import Naming, OutputRow
 
@@ -52,7 +53,7 @@ def apply(inputs: Inputs, settings: HandOffSettings, run: Run) -> StepResult:
         # What is printed by itself knows no home of its own.
         if settings.block and "." not in piece:
             body = joined([body, block(jaw or "upper").moved(stands_at(inputs.of("about", piece)))])
-        bodies.append(Body(piece, jaw, "body", body, None if matrix is None else np.array(matrix)))
+        bodies.append(Body(piece, jaw, kind_of(piece), body, None if matrix is None else np.array(matrix)))
     # The patient's name is put in where the files are handed out: no file holds it, and a corrected name makes nothing anew.
     words = {key: inputs[key] for key in ("number", "practice", "date")}
     run.tick(0.3, "writing files")
@@ -71,7 +72,7 @@ def apply(inputs: Inputs, settings: HandOffSettings, run: Run) -> StepResult:
         lying = inputs["home_to_plate"] or {}
         under = inputs["supports"] or {}
         on_plate = [
-            *((b.piece, b.jaw, "body", b.mesh) for b in bodies),
+            *((b.piece, b.jaw, b.kind, b.mesh) for b in bodies),
             *((p, inputs.jaw_of(p), "supports", mesh) for p, mesh in under.items() if mesh is not None),
         ]
         files.append(plate_file([lies_on_plate(*one, lying.get(one[0])) for one in on_plate]))
@@ -110,7 +111,7 @@ STEP = Step(
     name="hand-off",
     title="Hand-off",
     number=10,
-    version=8,
+    version=9,
     over=WHOLE,
     on_demand=True,
     # layers.zip is made when the ZIP is fetched.

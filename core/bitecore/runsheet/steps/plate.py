@@ -17,7 +17,7 @@ from ...ops.rigid import rows
 from ...parts.laying import Laid, box_of, face_towards, flat, in_rows, quarter, raised, shifted
 from ...parts.shelf import BUILT_IN, Printer
 from ...progress import Run
-from ..died import is_die
+from ..part_names import is_die, part_of
 from ..printing import printing_of
 from ..unbitten import left_open
 from ..values import BuildPlate, Matrix, Printing
@@ -69,7 +69,7 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     laid: dict[str, Laid] = {}
     for number, (piece, body) in enumerate(inputs["body"].items()):
         run.tick(number / len(inputs["body"]), "laying flat")
-        laid[piece] = _laid(body, inputs.of("stand", piece), settings.lay.get(piece), settings, is_die(piece.partition(".")[2]))
+        laid[piece] = _laid(body, inputs.of("stand", piece), settings.lay.get(piece), settings, is_die(part_of(piece)))
     places, fits = _arranged(laid, printer, settings)
     flags = [*left_open(any("alone" in stand for stand in inputs["stand"].values()))]
     tall = max(float(box_of(laid[k][0], inputs["body"][k])[1][2]) for k in laid)

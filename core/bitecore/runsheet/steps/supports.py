@@ -12,7 +12,7 @@ from ...ops.held import MOST_TIPS, tips_for
 from ...ops.layers import layers
 from ...parts.supports import supports
 from ...progress import Run
-from ..died import is_die
+from ..part_names import is_die, part_of
 
 
 class SupportsSettings(StepSettings):
@@ -26,7 +26,7 @@ _LAYER_MM, _PIXEL_MM = 0.1, 0.05
 
 
 def apply(inputs: Inputs, settings: SupportsSettings, run: Run) -> StepResult:
-    if inputs["wanted"] != "all" and not is_die(inputs.piece.partition(".")[2]):
+    if inputs["wanted"] != "all" and not is_die(part_of(inputs.piece)):
         return StepResult({})
     body: Mesh = inputs["body"]
     matrix, plate = np.array(inputs["place"]), inputs["plate"]

@@ -96,6 +96,15 @@ function Shelf({ shelf, records, fields, lead, choose }: ShelfProps) {
           </button>
         )}
       </div>
+      {shelf === "resin" && (
+        <p className="dim py-1">
+          <a className="font-semibold text-primary" href="/api/house/fit-strip.3mf" download>
+            Fit strip
+          </a>{" "}
+          has five sockets and a peg. The one it goes into without play tells the air round dies: keep it with the
+          resin.
+        </p>
+      )}
       {records.length === 0 && <p className="dim py-1">None yet: a {shelf} comes here when a case first names it.</p>}
       <ul>
         {records.map((record) => (

@@ -102,6 +102,11 @@ const articulate: StepUi = {
   Words,
   Below,
   gathers: true,
+  auto: (data) => {
+    const of = data.opened.find((d) => d.step === "dies" && d.readings?.length);
+    const air = of?.readings?.find((r) => r.name === "air round shafts, a side");
+    return air ? { die_air_mm: Number(air.value).toFixed(2) } : undefined;
+  },
   hint: ({ data }) =>
     HINTS[String(detailOf(data, "articulate")?.settings.style)] ?? "Choose what holds the pair in its bite.",
 };

@@ -1,0 +1,28 @@
+"""What the parts of a jaw's model are by their names: p1.die-16 is a die, p1.hinge-left is printed by itself too."""
+
+from __future__ import annotations
+
+# The part a tooth is as a body by itself, by what is said of it.
+PART = {"die": "die", "loose": "loose"}
+
+
+def part_of(address: str) -> str:
+    """The name of a part; empty for a jaw's model."""
+    return address.partition(".")[2]
+
+
+def is_die(part: str) -> bool:
+    """Is this name of a part that of a die, or of a neighbour that comes out?"""
+    return part.partition("-")[0] in PART.values() and part.partition("-")[2].isdigit()
+
+
+def teeth_of(address: str) -> list[int]:
+    """The teeth a body is of; none for what is no die."""
+    part = part_of(address)
+    return [int(part.partition("-")[2])] if is_die(part) else []
+
+
+def kind_of(address: str) -> str:
+    """As report.json has it: body, die, or part."""
+    part = part_of(address)
+    return "die" if is_die(part) else "part" if part else "body"
