@@ -20,7 +20,8 @@ from bitecore.ops.voxels import voxels
 from bitecore.runsheet import CASE, evaluate
 from tests.core.known import known_store
 from tests.core.test_runsheet import case
-from tests.shapes import box, jaws, sphere
+from tests.shapes import box, sphere
+from tests.shapes import light_jaws as jaws
 
 FRONT = np.array([0.0, -1.0, 0.0])
 

@@ -21,7 +21,8 @@ from bitecore.runsheet import CASE, evaluate
 from tests.core.known import known_store
 from tests.core.test_runsheet import case
 from tests.core.test_written import PIXEL_MM, alike, by_freetype, cropped, read_back
-from tests.shapes import box, jaws
+from tests.shapes import box
+from tests.shapes import light_jaws as jaws
 
 FRONT = np.array([0.0, -1.0])
 

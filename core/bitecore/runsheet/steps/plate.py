@@ -55,6 +55,8 @@ class PlateSettings(StepSettings):
 
 # Of so many bodies every way to turn some of them is tried.
 _MIXED = 4
+# Dies are raised by so much where nothing else is.
+_DIES_MM = 5.0
 # Around a raised body, for its raft.
 _RAFT_ROOM_MM = 3.0
 
@@ -119,6 +121,8 @@ def _laid(body: Mesh, stand: dict, lay: Laying | None, settings: PlateSettings, 
         up, front = -down, front if abs(down @ front) < 0.9 else up
     if settings.supports == "none" and not die:
         return flat(body, up, front)
+    if settings.supports == "none":
+        return raised(body, up, front, tilt_deg=0.0, by_mm=_DIES_MM, room_mm=_RAFT_ROOM_MM)
     return raised(body, up, front, tilt_deg=0.0 if die else settings.tilt_deg, by_mm=settings.raise_mm, room_mm=_RAFT_ROOM_MM)
 
 
@@ -172,7 +176,7 @@ STEP = Step(
     over=WHOLE,
     settings=PlateSettings,
     # How far a layer may hang is asked by the print check alone.
-    counts=lambda s: s.model_copy(update={"reach_mm": 2.0} | ({} if s.supports == "all" else {"tilt_deg": 0.0})),
+    counts=lambda s: s.model_copy(update={"reach_mm": 2.0} | ({} if s.supports == "all" else {"raise_mm": _DIES_MM, "tilt_deg": 0.0})),
     needs={
         "body": Need("assemble", "body", each=True),
         "stand": Need("foot", "foot", each=True),
