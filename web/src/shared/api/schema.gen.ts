@@ -655,6 +655,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/house/fit-strip.3mf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Fit Strip File
+         * @description A strip with five sockets and a peg: which air a printer and a resin need round dies.
+         */
+        get: operations["house_api_fit_strip_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/house/forms": {
         parameters: {
             query?: never;
@@ -2530,10 +2550,9 @@ export interface components {
             contact_mm: number;
             /**
              * Air round shafts
-             * @description On each side.
-             * @default 0.06
+             * @description On each side. Empty: what stands with the resin on the house's shelf, found with the fit strip there; else 0.06.
              */
-            die_air_mm: number;
+            die_air_mm?: number | null;
             /**
              * Shafts, long
              * @description At most; the base gives less.
@@ -4847,7 +4866,10 @@ export interface components {
             /** Others */
             others: string[];
         };
-        /** OutputRow */
+        /**
+         * OutputRow
+         * @description teeth : of a die.
+         */
         OutputRow: {
             /** File */
             file: string;
@@ -4890,6 +4912,8 @@ export interface components {
             piece: string;
             /** Sha256 */
             sha256: string;
+            /** Teeth */
+            teeth?: number[];
         };
         /**
          * Packed
@@ -7897,6 +7921,24 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["House"];
                 };
+            };
+        };
+    };
+    house_api_fit_strip_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
