@@ -60,6 +60,16 @@ class ShaftTest(unittest.TestCase):
         drawn = np.linalg.norm(shaft.at(-9.0), axis=1)
         np.testing.assert_allclose(drawn, 4.0 - 9.0 * np.tan(np.radians(2.0)), atol=2e-3)
 
+    def test_a_taper_that_would_fold_its_corners_is_less(self) -> None:
+        sizes = DieSizes(taper_deg=6.0)
+        shape = shaft_shape(oval(2.4, 1.9), np.array([0.0, -1.0]), [oval(20, 20)], sizes)
+        assert shape is not None
+        shaft = Shaft.of(ring_of(shape), 0.0, -10.0, sizes)
+        socket = manifold3d.Manifold.cube([30, 30, 20], center=True).translate([0, 0, -10]) - shaft.solid(0.06)
+        for lift in (0.0, 0.1, 2.0, 9.0):
+            self.assertLess((shaft.solid().translate([0, 0, lift]) ^ socket).volume(), 1e-6, lift)
+        self.assertGreater(shaft.slope, np.tan(np.radians(4.0)))
+
     def test_volume_of_a_straight_one_on_its_roof_in_closed_form(self) -> None:
         """A block 6 x 4 that stands on planes of 45° whose ridge runs along the 6: over the foot's edges a box, under them a prism."""
         ring = np.array([[3.0, -2], [3, 2], [-3, 2], [-3, -2]])

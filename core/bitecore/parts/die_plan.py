@@ -63,6 +63,11 @@ class DieSizes:
     window: float = 2.5
 
     @property
+    def drawn(self) -> float:
+        """How far the taper draws the longest shaft in."""
+        return float(np.tan(np.radians(self.taper_deg))) * self.deep
+
+    @property
     def rim(self) -> float:
         """How far the plan goes outside of the tooth."""
         return self.strip + 0.6

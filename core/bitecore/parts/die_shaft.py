@@ -23,8 +23,10 @@ from .die_plan import ROUND, SIDES, DieSizes, largest
 ROOT_MM, UNDER_MM = 0.3, 0.1
 # Off the tongue's side; corners of shafts are not sharper; places round an outline.
 _FLAT_MM, _CORNER_MM, _PLACES = 0.4, 0.4, 128
-# A shaft is not shorter than this; a seat is not smaller.
-LEAST_LONG_MM, LEAST_SEAT_MM2 = 4.0, 6.0
+# Corners are rounder than the taper draws them in by so much; no rounder than this.
+_SPARE_MM, _ROUNDEST_MM = 0.15, 1.0
+# A shaft is not shorter than this.
+LEAST_LONG_MM = 4.0
 _BEYOND_MM, _LEAST_HOLE_MM = 1.0, 1.2
 # Outlines are polygons: asked for so much more, a wall is not thinner than asked.
 _SURE_MM = 0.02
@@ -73,7 +75,12 @@ class Shaft:
 
     def at(self, z: float, air: float = 0.0) -> NDArray[np.float64]:
         """(k, 2) its outline at a height, with so much air round it."""
-        return grown(self.ring, air - float(np.tan(np.radians(self.sizes.taper_deg))) * (self.top - z))
+        return grown(self.ring, air - self.slope * (self.top - z))
+
+    @property
+    def slope(self) -> float:
+        """mm a mm; less than asked where corners that are as round as they can be would fold."""
+        return min(float(np.tan(np.radians(self.sizes.taper_deg))), (_ROUNDEST_MM - _SPARE_MM) / (self.length + _BEYOND_MM))
 
     def across(self, points: NDArray[np.float64]) -> NDArray[np.float64]:
         """How far places in the plan lie beside the ridge."""
@@ -130,7 +137,7 @@ def shaft_shape(
 ) -> manifold3d.CrossSection | None:
     """The outline of a shaft at its top. tongue : (2,) the way to the tongue; body : slices of the body over the shaft's height, within
     which a wall has to stay. None where there is no room."""
-    shape = rounded_off(plan.offset(-sizes.inset, ROUND, 2.0, SIDES))
+    shape = rounded_off(plan.offset(-sizes.inset, ROUND, 2.0, SIDES), sizes)
     if shape is None:
         return None
     tongue = tongue / np.linalg.norm(tongue)
@@ -138,12 +145,13 @@ def shaft_shape(
     shape ^= half_plane(tongue * (float((ring @ tongue).max()) - _FLAT_MM), -tongue)
     for slice_ in body:
         shape ^= slice_.offset(-(sizes.wall + sizes.air + _SURE_MM), ROUND, 2.0, SIDES)
-    return rounded_off(shape)
+    return rounded_off(shape, sizes)
 
 
-def rounded_off(shape: manifold3d.CrossSection) -> manifold3d.CrossSection | None:
-    """Without sharp corners outwards; never larger."""
-    return largest(shape.offset(-_CORNER_MM, ROUND, 2.0, SIDES).offset(_CORNER_MM, ROUND, 2.0, SIDES).simplify(0.002))
+def rounded_off(shape: manifold3d.CrossSection, sizes: DieSizes) -> manifold3d.CrossSection | None:
+    """Without corners outwards that the taper would fold; never larger."""
+    radius = float(np.clip(sizes.drawn + _SPARE_MM, _CORNER_MM, _ROUNDEST_MM))
+    return largest(shape.offset(-radius, ROUND, 2.0, SIDES).offset(radius, ROUND, 2.0, SIDES).simplify(0.002))
 
 
 def half_plane(at: NDArray[np.float64], way: NDArray[np.float64]) -> manifold3d.CrossSection:
@@ -171,8 +179,8 @@ def give_way(shapes: list[manifold3d.CrossSection], sizes: DieSizes) -> list[man
             way = b.mean(0) - a.mean(0)
             way /= np.linalg.norm(way)
             middle = (a[which[k]] + b[k]) / 2
-            out[i] = rounded_off(one ^ half_plane(middle - way * apart / 2, -way))
-            out[j] = rounded_off(two ^ half_plane(middle + way * apart / 2, way))
+            out[i] = rounded_off(one ^ half_plane(middle - way * apart / 2, -way), sizes)
+            out[j] = rounded_off(two ^ half_plane(middle + way * apart / 2, way), sizes)
     return out
 
 

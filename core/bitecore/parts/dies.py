@@ -53,6 +53,8 @@ _LOW_PERCENT, _ABOUT_RAD = 20, np.radians(30)
 _BETWEEN_MM = 0.05
 # So often the gum is let go where it folds, and so far around.
 _FOLDS, _EASED_MM = 4, 0.6
+# No shaft ends on less.
+_LEAST_SEAT_MM2 = 1.0
 # A window through more than this shows nothing.
 _LONGEST_WINDOW_MM = 9.0
 # Lines a cavity keeps off by its wall stand so far apart, and are as thin as this.
@@ -116,11 +118,12 @@ class Die:
 
 @dataclass(frozen=True)
 class NoDie:
-    """Why there is none. low_mm : so much too low is the base for it"""
+    """Why there is none. low_mm : so much too low is the base for it; long_mm : shafts have to be let so long"""
 
     fdi: int
     why: str
     low_mm: float = 0.0
+    long_mm: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -245,6 +248,10 @@ def _settled(begun: list[_Begun], sizes: DieSizes) -> tuple[list[_Begun], list[N
         shaft = _shaft(each, sizes)
         if shaft.length < _need(shaft):
             bad.append(_too_short(each.wanted.fdi, shaft))
+        elif shaft.seat_mm2 < _LEAST_SEAT_MM2:
+            bad.append(
+                NoDie(each.wanted.fdi, f"its shaft would end on {max(shaft.seat_mm2, 0.0):.1f} mm²: less taper or thinner walls leave more")
+            )
         else:
             good.append(each)
     return good, bad
@@ -256,7 +263,9 @@ def _need(shaft: Shaft) -> float:
 
 
 def _too_short(fdi: int, shaft: Shaft) -> NoDie:
-    return NoDie(fdi, f"its shaft would be {max(shaft.length, 0.0):.1f} mm long", _need(shaft) - shaft.length)
+    need = _need(shaft)
+    long = need if need > shaft.sizes.deep else 0.0
+    return NoDie(fdi, f"its shaft would be {max(shaft.length, 0.0):.1f} mm long, and {need:.1f} mm are needed", need - shaft.length, long)
 
 
 def _shaft(begun: _Begun, sizes: DieSizes) -> Shaft:

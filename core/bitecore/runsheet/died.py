@@ -120,6 +120,9 @@ def flags(made: Dies, listed: Sequence[Mapping[str, Any]], inputs: Inputs, setti
             yield Flag("die-seat", "look", text, _place(inputs.piece, each["at_mm"]), fix=fix)
         if not die.windowed and settings.window_mm:
             yield Flag("die-window", "note", f"{each['fdi']} has no window: the wall before it is too thick, or its shaft too short.")
+        got = float(np.degrees(np.arctan(die.shaft.slope)))
+        if got < settings.die_taper_deg - 0.05:
+            yield Flag("die-taper", "note", f"The shaft of {each['fdi']} tapers by {got:.1f}°: with more its corners would fold.")
         if not die.numbered:
             yield Flag("die-number", "note", f"Under {each['fdi']} there is no room for its number.")
     if made.made:
@@ -130,6 +133,10 @@ def flags(made: Dies, listed: Sequence[Mapping[str, Any]], inputs: Inputs, setti
 def _without(no: NoDie, inputs: Inputs, settings: Any) -> Flag:
     leave = _entry(settings, no.fdi, inputs.piece, {"kind": "left"}, f"Leave {no.fdi} in")
     text, walls = f"No die of {no.fdi}: {no.why}.", inputs["walls"]
+    if no.long_mm:
+        deep = float(np.ceil(no.long_mm * 2) / 2)
+        longer = Fix("dies", "*", {"die_deep_mm": deep}, label=f"Shafts up to {deep:.1f} mm")
+        return Flag("no-die", "look", text, fix=longer, other=leave)
     thick = float(np.ceil((walls["under_mm"] + no.low_mm + _SPARE_MM) * 10) / 10) if walls and no.low_mm else np.inf
     if thick <= _THICKEST_MM:
         raise_it = Fix("base", inputs.piece, {"height": "under", "thickness_mm": thick}, label=f"Base of {thick:.1f} mm")
