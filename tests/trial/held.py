@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -62,7 +63,11 @@ def judged_wide_held(number: int) -> list[HeldOutcome]:
 def judged_second_held(number: int) -> list[HeldOutcome]:
     """With a bite scan of either side: what they came in is not believed."""
     truth, rng = mouth(replace(second_plan(number, step_mm=0.35), noise_mm=0.0)), np.random.default_rng(9800 + number)
-    bites = [rescans.bite_scan(truth, ArchPlan(noise_mm=0.02), left=left, rng=rng) for left in (True, False)]
+    bites = []
+    for left in (True, False):
+        # On a side where the jaws come nowhere near one another there is nothing to scan.
+        with contextlib.suppress(ValueError):
+            bites.append(rescans.bite_scan(truth, ArchPlan(noise_mm=0.02), left=left, rng=rng))
     return _judged(number, truth, bites)
 
 
