@@ -234,7 +234,7 @@ class DiesTest(unittest.TestCase):
         self.assertEqual({p.partition(".")[2] for p, on in raised.items() if on}, {"die-36", "die-45", "die-46"})
         self.assertEqual(len(graph.node("plate").manifest.values["home_to_plate"]["by_piece"]), 5)
 
-    def test_a_hollow_model_keeps_its_wall_round_the_sockets(self) -> None:
+    def test_hollowed_it_keeps_its_wall_round_the_sockets(self) -> None:
         graph = self.worked(settings={"hollow": {"*": {"style": "closed", "wall_mm": 2.0}}})
         piece = next(p for p, jaw in graph.jaws.items() if jaw == "lower")
         cavity = unpack(graph.node("hollow", piece).good.values["solids"], self.store.blobs)[0].mesh
