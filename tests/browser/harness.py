@@ -25,7 +25,7 @@ from bitecore.files import stl
 from bitecore.mesh import Mesh
 from tests.known import FOLDER, NAMED
 from tests.server.common import people
-from tests.shapes import jaws
+from tests.shapes import light_jaws
 
 ROOT = Path(__file__).resolve().parents[2]
 CHROMIUM = [
@@ -174,7 +174,7 @@ class BrowserCase(TransactionTestCase):
         field.set_input_files([{"name": n, "mimeType": "model/stl", "buffer": d} for n, d in files])
 
     def open_pair(self, seed: int = 3) -> str:
-        upper, lower = jaws(seed)
+        upper, lower = light_jaws(seed)
         self.drop(("a.stl", stl.write_binary(upper)), ("b.stl", stl.write_binary(lower)))
         self.page.wait_for_url(re.compile("/case/"))
         self.wait_state("Plate", "done")

@@ -14,7 +14,7 @@ from playwright.sync_api import TimeoutError
 
 from tests.browser.harness import BrowserCase, parse_mm, scan
 from tests.core.test_files import zipped
-from tests.shapes import jaws, sphere
+from tests.shapes import light_jaws as jaws, sphere
 
 
 class SliceTest(BrowserCase):

@@ -12,7 +12,7 @@ from playwright.sync_api import APIResponse, Route
 from cases.models import Case
 from tests.browser.harness import BrowserCase, scan
 from tests.server.common import until
-from tests.shapes import jaws
+from tests.shapes import light_jaws as jaws
 
 
 class SessionEndTest(BrowserCase):

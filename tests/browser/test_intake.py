@@ -12,7 +12,7 @@ from bitecore.files import obj_write
 from bitecore.mesh import Mesh
 from tests.browser.harness import BrowserCase, scan
 from tests.core.test_files import zipped
-from tests.shapes import jaws, turn
+from tests.shapes import light_jaws as jaws, turn
 
 
 class IntakeTest(BrowserCase):

@@ -10,7 +10,7 @@ from playwright.sync_api import expect
 from bitecore.files import stl
 from tests.browser.harness import BrowserCase, parse_mm
 from tests.printer import Outside
-from tests.shapes import jaws
+from tests.shapes import light_jaws as jaws
 
 SPEED = 150.0
 

@@ -19,7 +19,7 @@ from demo.arch import ArchPlan, pair
 from demo.variants import impression
 from runs.owning import folder
 from tests.browser.harness import BrowserCase
-from tests.shapes import arches, jaws
+from tests.shapes import arches, light_jaws as jaws
 
 
 def unpacked_or(points: Any) -> np.ndarray:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from cases.models import Case
 from tests.browser.harness import BrowserCase, fresh_connection, scan
-from tests.shapes import jaws
+from tests.shapes import light_jaws as jaws
 
 
 class TroubleTest(BrowserCase):

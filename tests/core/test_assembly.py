@@ -18,7 +18,7 @@ from bitecore.ops.assembly import assemble
 from bitecore.runsheet import CASE, CaseDocument, CaseSheet, MemoryStore, evaluate, standard
 from bitecore.runsheet.document import PartEntry
 from tests.core.test_runsheet import case
-from tests.shapes import box, jaws, sphere
+from tests.shapes import box, light_jaws as jaws, sphere
 
 
 def at(mesh: Mesh, x: float, y: float, z: float) -> Mesh:

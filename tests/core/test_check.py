@@ -15,7 +15,7 @@ from bitecore.ops.layers import Layers, layers
 from bitecore.runsheet import CASE, evaluate
 from tests.core.known import known_store
 from tests.core.test_runsheet import case
-from tests.shapes import jaws
+from tests.shapes import light_jaws as jaws
 
 Solid = manifold3d.Manifold
 

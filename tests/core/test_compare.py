@@ -14,7 +14,7 @@ from bitecore.runsheet.compare import JawMove, moves
 from bitecore.runsheet.who import CaseGraph
 from tests.core.known import known_store
 from tests.core.test_runsheet import case
-from tests.shapes import jaws
+from tests.shapes import light_jaws as jaws
 
 AWAY = placed(np.array([[0.0, -1.0, 0.0], [1.0, 0.0, 0.0], [0.0, 0.0, 1.0]]), [40.0, -15.0, 8.0])
 

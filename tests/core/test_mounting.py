@@ -17,7 +17,7 @@ from bitecore.runsheet.mounted import blocks_in
 from tests.core.known import known_store
 from tests.core.test_articulate import pieces
 from tests.core.test_runsheet import case
-from tests.shapes import jaws, manifold
+from tests.shapes import light_jaws as jaws, manifold
 
 PLATES = {"articulate": {"*": {"style": "plates"}}}
 

@@ -16,7 +16,7 @@ from bitecore.errors import Cancelled
 from bitecore.files import stl
 from bitecore.progress import Run
 from bitecore.runsheet import CASE, CaseDocument, FolderStore, PieceEntry, evaluate
-from tests.shapes import jaws
+from tests.shapes import light_jaws as jaws
 
 
 class PoolTest(unittest.TestCase):

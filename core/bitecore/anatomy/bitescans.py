@@ -28,6 +28,8 @@ _STRIP_POINTS, _SEARCHED = 5000, 900
 # Of a bite scan at least this share lies on each jaw; it is sure when the shares of the next best placement, multiplied,
 # are less than so much of the best one's.
 _LEAST_MET, _CLEARLY = 0.18, 0.6
+# Two ways to place the lower that have its incisal point so near each other are one.
+_SAME_PLACE_MM = 1.5
 # What reaches so far to both sides goes all round.
 _BOTH_MM = 16.0
 # A scatter above this is not one surface scanned twice; an expected error above this is not presented as good
@@ -90,14 +92,19 @@ def fit_bite(upper: Jaw, lower: Jaw, scans: Mapping[str, Mesh], marks: Mapping[s
     searched = [p for p in strips if p not in starts]
     chosen_of = _searched({p: strips[p] for p in searched}, upper, lower) if searched else {}
     # Of a strip the shape does not say which side is out; the jaws do.
-    lost = {p: strips[p].turned() for p, chosen in chosen_of.items() if isinstance(chosen, str)}
-    turned = {p: chosen for p, chosen in _searched(lost, upper, lower).items() if not isinstance(chosen, str)} if lost else {}
+    lost = {p: strips[p].turned() for p, chosen in chosen_of.items() if isinstance(chosen, _Unsure)}
+    turned = {p: chosen for p, chosen in _searched(lost, upper, lower).items() if not isinstance(chosen, _Unsure)} if lost else {}
     strips |= {p: lost[p] for p in turned}
-    for p, chosen in (chosen_of | turned).items():
-        if isinstance(chosen, str):
-            left_out[p] = chosen
-        else:
-            starts[p] = chosen
+    by_search = chosen_of | turned
+    starts |= {p: chosen for p, chosen in by_search.items() if not isinstance(chosen, _Unsure)}
+    sure = list(starts.values())
+    for p, chosen in by_search.items():
+        if isinstance(chosen, _Unsure):
+            start = chosen.beside(sure, lower.incisal)
+            if start is None:
+                left_out[p] = chosen.why
+            else:
+                starts[p] = start
     if not starts:
         placed = tuple(_left_out(p, why, strips[p]) for p, why in left_out.items())
         return BiteFit(None, placed, why=placed[0].why if placed else "there is no bite scan")
@@ -108,7 +115,23 @@ def fit_bite(upper: Jaw, lower: Jaw, scans: Mapping[str, Mesh], marks: Mapping[s
     return replace(fit, scans=tuple(replace(s, inside_out=s.piece in turned) for s in told))
 
 
-def _searched(strips: Mapping[str, Samples], upper: Jaw, lower: Jaw) -> dict[str, tuple | str]:
+@dataclass(frozen=True)
+class _Unsure:
+    """No start, and why. pairs : starts of which any may be the one, the best first"""
+
+    why: str
+    pairs: tuple[tuple[NDArray, NDArray], ...] = ()
+
+    def beside(self, sure: Sequence[tuple[NDArray, NDArray]], incisal: NDArray) -> tuple[NDArray, NDArray] | None:
+        """The start that stands as a surer scan has the jaws."""
+        for (a, b), (other_a, other_b) in itertools.product(self.pairs, sure):
+            off = a @ np.linalg.inv(b) - other_a @ np.linalg.inv(other_b)
+            if np.linalg.norm(off[:3, :3] @ incisal + off[:3, 3]) < _SAME_PLACE_MM:
+                return a, b
+        return None
+
+
+def _searched(strips: Mapping[str, Samples], upper: Jaw, lower: Jaw) -> dict[str, tuple | _Unsure]:
     """{piece: its two starts, or why there are none}."""
     arches = upper.arch(), lower.arch()
     thin = {p: strip.thinned(_SEARCHED) for p, strip in strips.items()}
@@ -120,18 +143,54 @@ def _searched(strips: Mapping[str, Samples], upper: Jaw, lower: Jaw) -> dict[str
 def _without_bad(
     upper: Jaw, lower: Jaw, strips: Mapping[str, Samples], starts: Mapping[str, tuple[NDArray, NDArray]]
 ) -> tuple[BiteFit, dict[str, str]]:  # fmt: skip
-    """All scans together; where they are refused, those that hold by themselves. With why the others were left out."""
+    """All scans together; where they are refused, those that hold by themselves, or those of them that agree. With why the others
+    were left out."""
     fit = settled_bite(upper, lower, strips, starts)
     if fit.lower_to_upper is not None or len(starts) < 2:
         return fit, {}
     alone = {p: settled_bite(upper, lower, strips, {p: start}) for p, start in starts.items()}
     good = {p: starts[p] for p, one in alone.items() if one.lower_to_upper is not None}
-    if len(good) == len(starts):
-        return replace(fit, why="each bite scan fits by itself, but they contradict each other"), {}
-    kept = settled_bite(upper, lower, strips, good) if good else fit
-    if kept.lower_to_upper is None:
-        return fit, {}
-    return kept, {p: one.why for p, one in alone.items() if p not in good}
+    bad = {p: one.why for p, one in alone.items() if p not in good}
+    kept = settled_bite(upper, lower, strips, good) if good and bad else fit
+    if kept.lower_to_upper is None and len(good) > 2:
+        kept, others = _most_agree(upper, lower, strips, good)
+        bad |= others
+    if kept.lower_to_upper is not None:
+        return kept, bad
+    return (fit, {}) if bad else (replace(fit, why="each bite scan fits by itself, but they contradict each other"), {})
+
+
+def _most_agree(
+    upper: Jaw, lower: Jaw, strips: Mapping[str, Samples], starts: Mapping[str, tuple[NDArray, NDArray]]
+) -> tuple[BiteFit, dict[str, str]]:  # fmt: skip
+    """Scans of more than one bite: those of which most say the same, two at least, and of as many the more closed. With why the
+    others were left out; where no two agree, a fit that is refused."""
+    groups: list[tuple[list[str], BiteFit]] = []
+    for piece in starts:
+        for k, (own, _) in enumerate(groups):
+            both = settled_bite(upper, lower, strips, {p: starts[p] for p in (*own, piece)})
+            if both.lower_to_upper is not None:
+                groups[k] = ([*own, piece], both)
+                break
+        else:
+            groups.append(([piece], settled_bite(upper, lower, strips, {piece: starts[piece]})))
+
+    def opened_mm(fit: BiteFit) -> float:
+        assert fit.lower_to_upper is not None
+        return float(upper.up @ (fit.lower_to_upper[:3, :3] @ lower.incisal + fit.lower_to_upper[:3, 3] - upper.incisal))
+
+    own, kept = min(groups, key=lambda g: (-len(g[0]), opened_mm(g[1])))
+    if len(own) < 2:
+        return replace(kept, lower_to_upper=None), {}
+    assert kept.lower_to_upper is not None
+    teeth = np.c_[lower.teeth(), np.ones(len(lower.teeth()))]
+    why: dict[str, str] = {}
+    for others, fit in groups:
+        if others is not own:
+            assert fit.lower_to_upper is not None
+            apart = float(np.sqrt(np.mean(np.sum((teeth @ (fit.lower_to_upper - kept.lower_to_upper)[:3].T) ** 2, axis=1))))
+            why |= dict.fromkeys(others, f"in its bite the lower stands {apart:.2f} mm from where {len(own)} others have it")
+    return kept, why
 
 
 @dataclass(frozen=True)
@@ -186,9 +245,9 @@ def settled_bite(upper: Jaw, lower: Jaw, strips: Mapping[str, Samples], starts: 
     )  # fmt: skip
 
 
-def _placed_on(strip: Samples, on_upper: list[Candidate], on_lower: list[Candidate], arches: tuple[Arch, Arch]) -> tuple | str:
+def _placed_on(strip: Samples, on_upper: list[Candidate], on_lower: list[Candidate], arches: tuple[Arch, Arch]) -> tuple | _Unsure:
     chosen = _chosen(on_upper, on_lower, arches)
-    if not isinstance(chosen, str):
+    if not isinstance(chosen, _Unsure):
         return chosen
     # Found on one jaw alone: looked for on the other from where closed jaws stand.
     closed = closed_relations(*arches)
@@ -199,7 +258,7 @@ def _placed_on(strip: Samples, on_upper: list[Candidate], on_lower: list[Candida
     return _chosen(on_upper, on_lower, arches)
 
 
-def _chosen(on_upper: Sequence[Candidate], on_lower: Sequence[Candidate], arches: tuple[Arch, Arch]) -> tuple | str:
+def _chosen(on_upper: Sequence[Candidate], on_lower: Sequence[Candidate], arches: tuple[Arch, Arch]) -> tuple | _Unsure:
     """(to upper, to lower) of the best pair of placements that brings the jaws face to face, or why there is none."""
     good = sorted(
         ((a.met * b.met, min(a.met, b.met), i, j) for (i, a), (j, b) in itertools.product(enumerate(on_upper), enumerate(on_lower))
@@ -207,14 +266,15 @@ def _chosen(on_upper: Sequence[Candidate], on_lower: Sequence[Candidate], arches
         reverse=True,
     )  # fmt: skip
     if not good or good[0][1] < _LEAST_MET:
-        return "it was not found on both jaws"
+        return _Unsure("it was not found on both jaws")
     best = on_upper[good[0][2]].matrix, on_lower[good[0][3]].matrix
     relation = best[0] @ np.linalg.inv(best[1])
     for met, _, i, j in good[1:]:
         other = on_upper[i].matrix @ np.linalg.inv(on_lower[j].matrix)
         apart = np.linalg.norm((other - relation)[:3, :3] @ arches[1].incisal + (other - relation)[:3, 3])
-        if met > _CLEARLY * good[0][0] and apart > 1.5:
-            return "it would fit in two places"
+        if met > _CLEARLY * good[0][0] and apart > _SAME_PLACE_MM:
+            near = (pair for pair in good if pair[0] > _CLEARLY * good[0][0])
+            return _Unsure("it would fit in two places", tuple((on_upper[i].matrix, on_lower[j].matrix) for _, _, i, j in near))
     return best
 
 

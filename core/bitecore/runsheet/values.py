@@ -77,9 +77,11 @@ class Relation(TypedDict):
 
 
 class FittedScan(TypedDict):
-    """A bite scan on the jaws; to_upper None where it was not placed; at_mm : where in its home its error is told."""
+    """A bite scan on the jaws; to_upper None where it was not placed; at_mm : where in its home its error is told; bite : which it
+    measured, the first where empty."""
 
     piece: str
+    bite: str
     side: str
     to_upper: Matrix | None
     met: list[float]

@@ -40,6 +40,8 @@ export interface View {
   book: boolean;
   /** The lower as it came is seen beside where the bite scans put it. */
   came: boolean;
+  /** Another bite than the one of the models that is seen beside it, by its id. */
+  beside: string | null;
   /** Gum is tinted, so that teeth stand out from it; their numbers stand beside them. */
   tint: boolean;
   /** The map of the open step: how far off the scan it is where it was reduced; how thick the wall. */
@@ -93,6 +95,7 @@ interface BenchState extends View {
   setPair: (number: number, pair: Pair) => void;
   openBook: (book: boolean) => void;
   showCame: (came: boolean) => void;
+  lookBeside: (bite: string | null) => void;
   tintGum: (tint: boolean) => void;
   showMap: (map: boolean) => void;
   showNumbers: (numbers: boolean) => void;
@@ -119,6 +122,7 @@ const FRESH = {
   focus: null as Focus | null,
   book: false,
   came: true,
+  beside: null as string | null,
   tint: false,
   map: false,
   numbers: true,
@@ -173,6 +177,7 @@ export const useBench = create<BenchState>((set) => ({
   underPointer: (under) => set({ under }),
   holdSurface: (held) => set({ held }),
   showCame: (came) => set({ came }),
+  lookBeside: (beside) => set({ beside, book: false }),
   tintGum: (tint) => set({ tint }),
   showMap: (map) => set({ map }),
   showNumbers: (numbers) => set({ numbers }),
@@ -189,7 +194,38 @@ export const useBench = create<BenchState>((set) => ({
 
 /** The part of it that a scene is a function of. */
 export function useView(): View {
-  const { step, piece, tool, visibility, rawHeld, book, came, tint, map, numbers, marking, tried, section, held } =
-    useBench();
-  return { step, piece, tool, visibility, rawHeld, book, came, tint, map, numbers, marking, tried, section, held };
+  const {
+    step,
+    piece,
+    tool,
+    visibility,
+    rawHeld,
+    book,
+    came,
+    beside,
+    tint,
+    map,
+    numbers,
+    marking,
+    tried,
+    section,
+    held,
+  } = useBench();
+  return {
+    step,
+    piece,
+    tool,
+    visibility,
+    rawHeld,
+    book,
+    came,
+    beside,
+    tint,
+    map,
+    numbers,
+    marking,
+    tried,
+    section,
+    held,
+  };
 }

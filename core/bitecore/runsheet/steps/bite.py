@@ -4,7 +4,7 @@ eased where asked; and how they stand."""
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Literal
 
 import numpy as np
@@ -16,17 +16,18 @@ from ...anatomy.jaw import Jaw
 from ...anatomy.occlusal import bench_of, occlusal_frame
 from ...anatomy.overhang import inside, overhang
 from ...anatomy.relation import Relation, relation
+from ...engine.entries import EntryId
 from ...engine.gives import ByPiece, by_piece, json_of
 from ...engine.model import WHOLE, Beside, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 from ...mesh import Mesh
 from ...ops.flaws import without_flaws
 from ...ops.rigid import angle_deg, rows
 from ...progress import Run
-from ...words import to_um
+from ..bite_found import AGREE_MM, MEANWHILE, Found, by_earlier, by_scans, missing, odd
+from ..bites import SetBite, Stands, more_bites, told
 from ..values import Matrix
+from ..values_bites import NamedBite
 
-# Two ways to the relation that differ by less than this agree (the worst error a good fit may have).
-_AGREE_MM = 0.15
 # Beyond so many times the error to expect, a difference is none of the fit (three standard deviations, by the normal law).
 _SURELY = 3.0
 
@@ -56,6 +57,12 @@ class BiteSettings(StepSettings):
         help="For splints: the lower is opened so far about the average hinge axis (common practice).",
     )  # fmt: skip
     nudged_on: str | None = setting(None, label="Nudged on", help="The relation on which the lower was nudged.", form=False, max_length=20)
+    name: str = setting("Habitual", label="The first bite is called", help="Where the pair has more than one.", form=False, max_length=40)
+    bites: dict[EntryId, SetBite] = setting(
+        {}, label="More bites", help="Forward, open for a splint: each set from the first or from bite scans of its own.", form=False,
+        max_length=8,
+    )  # fmt: skip
+    chosen: EntryId | Literal[""] = setting("", label="Models in", help="The bite the models are made in. Empty: the first.", form=False)
 
     @property
     def nudged(self) -> bool:
@@ -63,25 +70,6 @@ class BiteSettings(StepSettings):
 
 
 _NUDGE = ("left_mm", "back_mm", "up_mm", "tilt_deg", "roll_deg", "turn_deg")
-
-# What stays open without a bite; nothing is lost when it comes.
-_MEANWHILE = "Until it comes each jaw is levelled by itself and contacts stay open; a nudge starts from there."
-
-
-@dataclass(frozen=True)
-class _Found:
-    """lower_to_upper None: there is none;
-
-    how             : in a word
-    flags, readings : what is to be said of it
-    meet            : how they stand then, where it is known already
-    """
-
-    lower_to_upper: NDArray | None
-    how: str
-    flags: tuple[Flag, ...] = ()
-    readings: tuple[Reading, ...] = ()
-    meet: Relation | None = None
 
 
 def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
@@ -98,29 +86,67 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
     found = _relation(inputs, settings, upper, lower)
     if found.lower_to_upper is None and settings.source == "auto" and settings.nudged and settings.nudged_on in (None, "by hand"):
         found = _from_level(upper, lower)
-    pieces = (piece_of["upper"], piece_of["lower"])
-    if found.lower_to_upper is None:
-        bite = ByPiece({pieces[0]: eye, pieces[1]: None})
-        values = {"home_to_bite": bite, "related": False, "method": found.how, "nudged_on": "by hand"}
-        return StepResult(values, (), (*found.flags, *guessed), "missing")
     run.tick(0.5, "moving the lower")
+    first, meet, moves = _first(upper, lower, found, settings)
+    bites = [Stands("", settings.name, found.how, first), *more_bites(upper, lower, first, settings.bites, inputs["named"] or {})]
+    nudged_on = "by hand" if first is None else found.how
+    chosen = next((b for b in bites if b.ident == settings.chosen), bites[0])
+    matrix = chosen.lower_to_upper
+    if chosen.ident and matrix is not None and chosen.how == "bite scans":
+        # What is said of the first bite is not of this one.
+        found = by_scans(inputs["named"][chosen.ident], inputs["scans"], bite=chosen.ident, bites=settings.bites)
+        moves = ([], [])
+    if meet is None or chosen.ident:
+        meet = None if matrix is None else relation(
+            upper.mesh, lower.mesh, lower_to_upper=matrix, lower_up=lower.up, upper_up=upper.up
+        )  # fmt: skip
+    run.tick(0.9, "judging")
+    flags = [*guessed, *found.flags, *moves[0], *_chosen(chosen, bites, settings), *_of_named(inputs, settings, chosen.ident)]
+    pieces = (piece_of["upper"], piece_of["lower"])
+    values = {
+        "home_to_bite": ByPiece({pieces[0]: eye, pieces[1]: None if matrix is None else _as_rows(matrix)}),
+        "related": matrix is not None,
+        "method": "missing" if matrix is None and chosen.ident else chosen.how,
+        "nudged_on": nudged_on,
+        "bites": told(upper, lower, bites, {chosen.ident: meet} if meet else {}),
+    }
+    if matrix is None or meet is None:
+        return StepResult(values, (), tuple(flags), "missing")
+    flags += [*_swapped(upper, lower, matrix, pieces[0]), *_judged(meet, matrix, pieces[1], settings)]
+    return StepResult(values, (*found.readings, *moves[1], *_measured(meet)), tuple(flags), _stand(meet))
+
+
+def _as_rows(matrix: NDArray) -> list[list[float]]:
+    return np.eye(4).tolist() if (matrix == np.eye(4)).all() else rows(matrix)
+
+
+def _first(
+    upper: Jaw, lower: Jaw, found: Found, settings: BiteSettings
+) -> tuple[NDArray | None, Relation | None, tuple[list[Flag], list[Reading]]]:  # fmt: skip
+    """(lower to upper in the first bite, moved and raised as asked; how they meet, where that is known already; what is said)."""
+    if found.lower_to_upper is None:
+        return None, None, ([], [])
     matrix, moves = _moved(upper, lower, found, settings)
     if settings.raised_mm:
         matrix, said = _raised(upper, lower, matrix, settings.raised_mm)
         moves[0].append(said)
-    known = found.meet if (matrix == found.lower_to_upper).all() else None
-    meet = known or relation(upper.mesh, lower.mesh, lower_to_upper=matrix, lower_up=lower.up, upper_up=upper.up)
-    run.tick(0.9, "judging")
-    swapped = _swapped(upper, lower, matrix, pieces[0])
-    flags = [*guessed, *swapped, *found.flags, *moves[0], *_judged(meet, matrix, pieces[1], settings)]
-    readings = (*found.readings, *moves[1], *_measured(meet))
-    values = {
-        "home_to_bite": ByPiece({pieces[0]: eye, pieces[1]: eye if (matrix == np.eye(4)).all() else rows(matrix)}),
-        "related": True,
-        "method": found.how,
-        "nudged_on": found.how,
-    }
-    return StepResult(values, readings, tuple(flags), _stand(meet))
+    return matrix, found.meet if (matrix == found.lower_to_upper).all() else None, moves
+
+
+def _of_named(inputs: Inputs, settings: BiteSettings, chosen: str) -> list[Flag]:
+    """What scans of bites that the models are not in do not agree about."""
+    named = (inputs["named"] or {}).items()
+    return [f for ident, fit in named if ident != chosen for f in odd(fit, inputs["scans"], bite=ident, bites=settings.bites)]
+
+
+def _chosen(chosen: Stands, bites: list[Stands], settings: BiteSettings) -> list[Flag]:
+    """Which bite the models are in, where there are several; and what is not there of it."""
+    first = Fix("bite", "*", {"chosen": ""}, label=f"Take “{bites[0].name}”")
+    if settings.chosen and chosen.ident != settings.chosen:
+        return [Flag("bite-gone", "look", f"The bite chosen for the models is gone: they are in “{chosen.name}”.", fix=first)]
+    if chosen.ident and chosen.lower_to_upper is None:
+        return [Flag("no-relation", "look", f"“{chosen.name}”, chosen for the models, is missing: {chosen.why}.", fix=first)]
+    return [Flag("bite-chosen", "note", f"The models are in “{chosen.name}”, one of {len(bites)} bites.")] if len(bites) > 1 else []
 
 
 def _printed(inputs: Inputs, piece: str) -> Mesh:
@@ -148,47 +174,48 @@ def _swapped(upper: Jaw, lower: Jaw, matrix: NDArray, piece: str) -> tuple[Flag,
     return (Flag("jaws-swapped", "look", text, fix=Fix("intake", piece, {"jaw": "lower"})),)
 
 
-def _relation(inputs: Inputs, settings: BiteSettings, upper: Jaw, lower: Jaw) -> _Found:
+def _relation(inputs: Inputs, settings: BiteSettings, upper: Jaw, lower: Jaw) -> Found:
     want = settings.source
     if want == "by hand":
         return _from_level(upper, lower)
     if want == "none":
-        return _Found(None, "none", (Flag("no-relation", "note", f"No bite, as asked. {_MEANWHILE}"),))
+        return Found(None, "none", (Flag("no-relation", "note", f"No bite, as asked. {MEANWHILE}"),))
     came = as_they_came(upper, lower) if want in ("auto", "as they came") else None
     fit, lent = inputs["relation"], inputs["lent"]
     stale = inputs["stale"] or 0
     marks = (Flag("stale-marks", "look", _stale_words(stale)),) if stale else ()
     if came is not None and want == "auto" and _says_otherwise(fit, lower):
         # The scan of a bite is the measurement; how the jaws came is only how they were kept.
-        found = _by_scans(fit, inputs["scans"])
+        found = by_scans(fit, inputs["scans"], bites=settings.bites)
         return replace(found, flags=(_instead(fit, lower, came), *found.flags, *marks))
     if came is not None and (want == "as they came" or not came.doubt or _says_the_same(fit, lower)):
-        said = (Flag("kept-relation", "note", _kept_words(came)), *_checked(fit, lower), *marks)
-        return _Found(np.eye(4), "as they came", said, meet=None if came.flawed else came.meet)
+        others = odd(fit, inputs["scans"], bites=settings.bites) if fit else ()
+        said = (Flag("kept-relation", "note", _kept_words(came)), *_checked(fit, lower), *others, *marks)
+        return Found(np.eye(4), "as they came", said, meet=None if came.flawed else came.meet)
     if want in ("auto", "bite scans") and fit and fit["lower_to_upper"]:
-        found = _by_scans(fit, inputs["scans"])
+        found = by_scans(fit, inputs["scans"], bites=settings.bites)
         return replace(found, flags=(*found.flags, *marks))
     if want in ("auto", "earlier pair") and lent:
-        return _by_earlier(lent)
+        return by_earlier(lent)
     doubt = (_doubtful(came),) if came is not None else ()
-    refused = (_missing(want, fit, inputs["scans"]),) if not doubt or fit else ()
-    return _Found(None, "missing", (*doubt, *refused, *marks))
+    refused = (missing(want, fit, [s for s in inputs["scans"] if not s["bite"]]),) if not doubt or fit else ()
+    return Found(None, "missing", (*doubt, *refused, *marks))
 
 
 def _doubtful(came: Facing) -> Flag:
     text = (
-        f"The jaws face each other as they came, but no mouth closes like that: {came.doubt}. So the bite is left open. {_MEANWHILE} "
+        f"The jaws face each other as they came, but no mouth closes like that: {came.doubt}. So the bite is left open. {MEANWHILE} "
         "Fix takes them as they came."
     )
     return Flag("doubtful-bite", "look", text, fix=Fix("bite", "*", {"source": "as they came"}))
 
 
-def _from_level(upper: Jaw, lower: Jaw) -> _Found:
+def _from_level(upper: Jaw, lower: Jaw) -> Found:
     """Where each jaw is levelled by itself: planes and midlines on each other, for a person to nudge from."""
     frames = [occlusal_frame(j.mesh, up=j.up, front=j.front, midline_mm=j.incisal if j.part else None) for j in (upper, lower)]
     benches = [bench_of(frame, name) for frame, name in zip(frames, ("upper", "lower"), strict=True)]
     text = "The lower stands as set by hand, from where each jaw is levelled by itself: no scan says that it bites so."
-    return _Found(np.linalg.inv(benches[0]) @ benches[1], "by hand", (Flag("by-hand", "look", text),))
+    return Found(np.linalg.inv(benches[0]) @ benches[1], "by hand", (Flag("by-hand", "look", text),))
 
 
 def _stale_words(count: int) -> str:
@@ -216,7 +243,7 @@ def _says_otherwise(fit: dict | None, lower: Jaw) -> bool:
     """Do bite scans that fit well put the lower elsewhere than it came, by more than they may err?"""
     if not fit or not fit["lower_to_upper"]:
         return False
-    return _apart_mm(fit, lower) > max(_AGREE_MM, _SURELY * fit["error_mm"])
+    return _apart_mm(fit, lower) > max(AGREE_MM, _SURELY * fit["error_mm"])
 
 
 def _says_the_same(fit: dict | None, lower: Jaw) -> bool:
@@ -242,65 +269,7 @@ def _checked(fit: dict | None, lower: Jaw) -> tuple[Flag, ...]:
     return (Flag("bite-differs", "look", text, fix=Fix("bite", "*", {"source": "auto"})),)
 
 
-def _by_scans(fit: dict, scans: list[dict]) -> _Found:
-    placed = [s for s in scans if s["to_upper"]]
-    sides = " and ".join(sorted({s["side"] for s in placed if s["side"]}))
-    flags = [Flag("fitted", "note", f"Fitted by {_count(len(placed), 'bite scan')} ({sides}): the teeth to {to_um(fit['error_mm'])}.")]
-    if len({s["side"] for s in placed}) == 1 and placed[0]["side"] in ("left", "right"):
-        text = f"Only the {placed[0]['side']} side was scanned closed: the other side is held less, mostly {fit['loose']}."
-        flags.append(Flag("one-side", "look", text))
-    if fit["disagree_mm"] is not None and fit["disagree_mm"] > _AGREE_MM:
-        text = f"The two bite scans disagree by {fit['disagree_mm']:.2f} mm at the teeth."
-        flags.append(Flag("sides-disagree", "look", text))
-    flags += [
-        Flag("bite-left-out", "look", f"A bite scan was left out: {s['why']}.", _at(s)) for s in scans if not s["to_upper"]
-    ]  # fmt: skip
-    flags += [_turned(s["piece"]) for s in placed if s["inside_out"]]
-    readings = [
-        Reading("teeth held to about", 1000 * fit["error_mm"], "µm"),
-        Reading("scatter of the fit (RMS)", 1000 * fit["rms_mm"], "µm"),
-        Reading("bite scans lying on the jaws", 100 * float(np.mean([sum(s["met"]) for s in placed])), "%"),
-    ]
-    if fit["disagree_mm"] is not None:
-        readings.append(Reading("the two sides differ by", 1000 * fit["disagree_mm"], "µm"))
-    return _Found(np.array(fit["lower_to_upper"]), "bite scans", tuple(flags), tuple(readings))
-
-
-def _turned(piece: str) -> Flag:
-    text = "A bite scan is inside-out: it lies on the jaws turned about, and was taken so. Fix turns the scan itself."
-    return Flag("bite-inside-out", "note", text, fix=Fix("intake", piece, {"inside": "turn"}))
-
-
-def _count(number: int, what: str) -> str:
-    return f"{number} {what}{'s' * (number != 1)}"
-
-
-def _by_earlier(lent: dict) -> _Found:
-    text = f"The relation is that of an earlier pair of scans: the teeth to {to_um(lent['error_mm'])}."
-    readings = (
-        Reading("teeth held to about", 1000 * lent["error_mm"], "µm"),
-        Reading("scatter of the fit (RMS)", 1000 * lent["rms_mm"], "µm"),
-    )
-    return _Found(np.array(lent["lower_to_upper"]), "earlier pair", (Flag("lent", "note", text),), readings)
-
-
-def _missing(want: str, fit: dict | None, scans: list[dict]) -> Flag:
-    if fit and fit["why"] and want in ("auto", "bite scans"):
-        worst = next((s for s in scans if s["why"]), max(scans, key=lambda s: max(s["rms_mm"]), default=None))
-        text = f"The bite is missing: the bite scan was refused, because {fit['why']}. {_MEANWHILE} Set marks on it, or scan it again."
-        return Flag("fit-refused", "look", text, _at(worst) if worst else None)
-    if want not in ("auto", "as they came"):
-        return Flag("no-relation", "look", f"There is nothing to take the bite from: no {want.removesuffix('s')} that fits.")
-    return Flag("no-relation", "look", f"The scans came in different coordinates, so the bite is missing. {_MEANWHILE}")
-
-
-def _at(scan: dict) -> Place:
-    """Where a bite scan lies off most, on the scan itself."""
-    x, y, z = scan["at_mm"]
-    return Place(scan["piece"], (x, y, z), 4.0)
-
-
-def _moved(upper: Jaw, lower: Jaw, found: _Found, settings: BiteSettings) -> tuple[NDArray, tuple[list[Flag], list[Reading]]]:
+def _moved(upper: Jaw, lower: Jaw, found: Found, settings: BiteSettings) -> tuple[NDArray, tuple[list[Flag], list[Reading]]]:
     flags: list[Flag] = []
     assert found.lower_to_upper is not None
     matrix = found.lower_to_upper
@@ -345,9 +314,10 @@ def _judged(meet: Relation, matrix: NDArray, lower: str, settings: BiteSettings)
     place = Place(lower, (deep[0], deep[1], deep[2]), 2.0)
     if meet.overlap_mm > settings.hard_mm:
         text = f"The bite is too hard: the jaws overlap by {meet.overlap_mm:.2f} mm."
-        return [Flag("too-hard", "look", text, place, Fix("bite", "*", {"ease": True}))]
-    # Raised for a splint it is open because it shall be.
-    if meet.gap_mm > settings.open_mm and not settings.raised_mm:
+        # What eases is the first bite; another is moved by its own numbers.
+        return [Flag("too-hard", "look", text, place, None if settings.chosen else Fix("bite", "*", {"ease": True}))]
+    # Raised for a splint, or another bite than the closed one, it is open because it shall be.
+    if meet.gap_mm > settings.open_mm and not settings.raised_mm and not settings.chosen:
         text = f"The bite is open: nothing touches, the smallest gap is {meet.gap_mm:.2f} mm."
         return [Flag("open-bite", "look", text, place, Fix("bite", "*", {"close": True}))]
     return []
@@ -365,7 +335,7 @@ STEP = Step(
     name="bite",
     title="Bite",
     number=2,
-    version=9,
+    version=10,
     over=WHOLE,
     settings=BiteSettings,
     beside={"nudged_on": Beside(_NUDGE, anew=True)},
@@ -376,6 +346,7 @@ STEP = Step(
         "spikes": Need("trim", "spikes", setting=True, each=True),
         "relation": Need("fit", "relation", optional=True),
         "scans": Need("fit", "scans", optional=True),
+        "named": Need("fit", "named", optional=True),
         "lent": Need("fit", "lent", optional=True),
         "stale": Need("fit", "stale", optional=True),
     },
@@ -384,6 +355,7 @@ STEP = Step(
         "related": json_of(bool),
         "method": json_of(str),
         "nudged_on": json_of(str),
+        "bites": json_of(list[NamedBite]),
     },
     apply=apply,
     about="How lower stands to upper.",

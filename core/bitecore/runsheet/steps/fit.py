@@ -35,32 +35,43 @@ class FitSettings(StepSettings):
         {}, label="Marks", help="Matched points on a bite scan and the jaws, by piece: three to six on each jaw.", main=False
     )
 
+    of: dict[str, EntryId] = setting(
+        {}, label="Of which bite", help="A bite scan that measured another bite than the first, by piece.", form=False, max_length=20
+    )
+
     def counting(self) -> FitSettings:
         """Fewer than three marks on a jaw say nothing yet."""
         full = {
             p: found for p, found in self.marks.items()
             if all(sum(m.jaw == jaw for m in found.values()) >= 3 for jaw in ("upper", "lower"))
         }  # fmt: skip
-        return FitSettings(marks=full)
+        return FitSettings(marks=full, of=self.of)
 
 
 def apply(inputs: Inputs, settings: FitSettings, run: Run) -> StepResult:
     piece_of = {jaw: piece for piece, jaw in inputs.jaws.items()}
     if len(piece_of) < 2 or not (inputs["bites"] or inputs["earlier"]):
-        return StepResult({"relation": None, "scans": [], "lent": None, "stale": 0})
+        return StepResult({"relation": None, "named": {}, "scans": [], "lent": None, "stale": 0})
     settings = settings.counting()
     own = (piece_of["upper"], piece_of["lower"])
     upper, lower = (Jaw.seen(inputs["mesh"][p], inputs["about"][p]) for p in own)
-    values: dict[str, Any] = {"relation": None, "scans": [], "lent": None, "stale": 0}
+    values: dict[str, Any] = {"relation": None, "named": {}, "scans": [], "lent": None, "stale": 0}
     if inputs["bites"]:
         run.tick(0.1, "fitting bite scans")
         # A mark lies on one scan of a jaw; where another took its place it says nothing any more.
         fresh = {p: [m for m in in_order(found) if not m.on or m.on == piece_of[m.jaw]] for p, found in settings.marks.items()}
         values["stale"] = sum(len(found) - len(fresh[p]) for p, found in settings.marks.items() if p in inputs["bites"])
         marks = {p: [m.model_dump() for m in found] for p, found in fresh.items()}
-        fit = fit_bite(upper, lower, inputs["bites"], marks)
-        values |= {"relation": _relation(fit), "scans": [_scan(s) for s in fit.scans]}
-        values["map"] = _maps(fit, inputs["bites"], upper, lower)
+        maps = ByPiece()
+        for bite, scans in _by_bite(inputs["bites"], settings.of).items():
+            fit = fit_bite(upper, lower, scans, {p: found for p, found in marks.items() if p in scans})
+            values["scans"] += [_scan(s, bite) for s in fit.scans]
+            maps |= _maps(fit, scans, upper, lower)
+            if bite:
+                values["named"][bite] = _relation(fit)
+            else:
+                values["relation"] = _relation(fit)
+        values["map"] = maps
     if inputs["earlier"]:
         run.tick(0.7, "looking at earlier scans")
         earlier = [
@@ -69,6 +80,14 @@ def apply(inputs: Inputs, settings: FitSettings, run: Run) -> StepResult:
         lent = lent_by(upper, lower, earlier, own=own)
         values["lent"] = _lent(lent) if lent else None
     return StepResult(values)
+
+
+def _by_bite(bites: dict[str, Mesh], of: dict[str, str]) -> dict[str, dict[str, Mesh]]:
+    """{bite: {piece: scan}}, the first bite ('') before the others."""
+    out: dict[str, dict[str, Mesh]] = {}
+    for piece, scan in sorted(bites.items(), key=lambda item: of.get(item[0], "")):
+        out.setdefault(of.get(piece, ""), {})[piece] = scan
+    return out
 
 
 def _maps(fit: BiteFit, bites: dict[str, Mesh], upper: Jaw, lower: Jaw) -> ByPiece:
@@ -96,9 +115,10 @@ def _relation(fit: BiteFit) -> dict:
     }
 
 
-def _scan(scan: Placed) -> dict:
+def _scan(scan: Placed, bite: str) -> dict:
     return {
         "piece": scan.piece,
+        "bite": bite,
         "side": scan.side,
         "to_upper": None if scan.to_upper is None else rows(scan.to_upper),
         "met": rounded(scan.met),
@@ -127,7 +147,7 @@ STEP = Step(
     name="fit",
     title="Bite fit",
     number=2,
-    version=7,
+    version=8,
     over=WHOLE,
     part_of="bite",
     settings=FitSettings,
@@ -142,6 +162,7 @@ STEP = Step(
     },
     gives={
         "relation": json_of(v.Relation | None),
+        "named": json_of(dict[str, v.Relation]),
         "scans": json_of(list[v.FittedScan]),
         "lent": json_of(v.Lent | None),
         "stale": json_of(int),

@@ -1787,6 +1787,8 @@ export interface components {
         };
         /** BiteGood */
         BiteGood: {
+            /** Bites */
+            bites?: components["schemas"]["NamedBite"][] | null;
             /** Home To Bite */
             home_to_bite?: {
                 [key: string]: [
@@ -1862,6 +1864,20 @@ export interface components {
              */
             back_mm: number;
             /**
+             * More bites
+             * @description Forward, open for a splint: each set from the first or from bite scans of its own.
+             * @default {}
+             */
+            bites: {
+                [key: string]: components["schemas"]["SetBite"];
+            };
+            /**
+             * Models in
+             * @description The bite the models are made in. Empty: the first.
+             * @default
+             */
+            chosen: string | "";
+            /**
              * Close
              * @description Along the vertical until the jaws first touch.
              * @default false
@@ -1891,6 +1907,12 @@ export interface components {
              * @default 0
              */
             left_mm: number;
+            /**
+             * The first bite is called
+             * @description Where the pair has more than one.
+             * @default Habitual
+             */
+            name: string;
             /**
              * Nudged on
              * @description The relation on which the lower was nudged.
@@ -2925,6 +2947,10 @@ export interface components {
             map?: {
                 [key: string]: string | null;
             } | null;
+            /** Named */
+            named?: {
+                [key: string]: components["schemas"]["Relation"];
+            } | null;
             relation?: components["schemas"]["Relation"] | null;
             /** Scans */
             scans?: components["schemas"]["FittedScan"][] | null;
@@ -2973,10 +2999,19 @@ export interface components {
                     [key: string]: components["schemas"]["Mark"];
                 };
             };
+            /**
+             * Of which bite
+             * @description A bite scan that measured another bite than the first, by piece.
+             * @default {}
+             */
+            of: {
+                [key: string]: string;
+            };
         };
         /**
          * FittedScan
-         * @description A bite scan on the jaws; to_upper None where it was not placed; at_mm : where in its home its error is told.
+         * @description A bite scan on the jaws; to_upper None where it was not placed; at_mm : where in its home its error is told; bite : which it
+         *     measured, the first where empty.
          */
         FittedScan: {
             /** At Mm */
@@ -2985,6 +3020,8 @@ export interface components {
                 number,
                 number
             ];
+            /** Bite */
+            bite: string;
             /** Inside Out */
             inside_out: boolean;
             /** Marks Mm */
@@ -4728,6 +4765,60 @@ export interface components {
             who: string;
         };
         /**
+         * NamedBite
+         * @description One bite of the pair; overlap, gap and the lower's incisal point against the first bite (to the left, back, up; mm). Without a
+         *     relation they are None, and why says so.
+         *
+         *     id : empty for the first
+         */
+        NamedBite: {
+            /** Gap Mm */
+            gap_mm: number | null;
+            /** How */
+            how: string;
+            /** Id */
+            id: string;
+            /** Incisal Mm */
+            incisal_mm: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Lower To Upper */
+            lower_to_upper: [
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ]
+            ] | null;
+            /** Name */
+            name: string;
+            /** Overlap Mm */
+            overlap_mm: number | null;
+            /** Why */
+            why: string;
+        };
+        /**
          * Naming
          * @description What a file of the hand-off is named by, in the order of the files.
          */
@@ -5838,6 +5929,56 @@ export interface components {
         Saws: {
             back: components["schemas"]["Saw"];
             bottom: components["schemas"]["Saw"];
+        };
+        /**
+         * SetBite
+         * @description One more bite.
+         *
+         *     name      : what it is called; empty: by its number
+         *     left_mm … : how the lower is moved from where its scans put it or, without any, from where it stands in the first bite
+         *     raised_mm : opened so far at the incisors, about the average hinge axis
+         */
+        SetBite: {
+            /**
+             * Back Mm
+             * @default 0
+             */
+            back_mm: number;
+            /**
+             * Left Mm
+             * @default 0
+             */
+            left_mm: number;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Raised Mm
+             * @default 0
+             */
+            raised_mm: number;
+            /**
+             * Roll Deg
+             * @default 0
+             */
+            roll_deg: number;
+            /**
+             * Tilt Deg
+             * @default 0
+             */
+            tilt_deg: number;
+            /**
+             * Turn Deg
+             * @default 0
+             */
+            turn_deg: number;
+            /**
+             * Up Mm
+             * @default 0
+             */
+            up_mm: number;
         };
         /**
          * SetDrain

@@ -1,9 +1,11 @@
 import { useState } from "react";
 import { goodOf, type NodeOf } from "../../case/look";
+import type { Doings } from "../../case/useCase";
 import type { CaseOut } from "../../shared/api/client";
 import { useNames } from "../../shared/toothNames";
 import { type CardProps, toStage } from "../../stage";
 import { type Point, useBench } from "../../store/bench";
+import { Bites, OfBite } from "./Bites";
 import { Followers } from "./Followers";
 import { MarkList } from "./MarkList";
 import { Since } from "./Since";
@@ -30,9 +32,10 @@ export function Stands({ data, view, ui, doings }: CardProps) {
   if (marking) return <MarkList data={data} doings={doings} apart={marked?.marks_mm ?? []} />;
   return (
     <section aria-label="How the jaws stand" className="mb-2">
+      <Bites data={data} doings={doings} />
       <ul>
         {scans.map((scan) => (
-          <ScanLine key={scan.piece} scan={scan} data={data} />
+          <ScanLine key={scan.piece} scan={scan} data={data} doings={doings} />
         ))}
       </ul>
       <Followers data={data} doings={doings} />
@@ -129,7 +132,7 @@ function ContactLine({ row, name, place }: { row: Row; name: (fdi: number) => st
   );
 }
 
-function ScanLine({ scan, data }: { scan: BiteScan; data: CaseOut }) {
+function ScanLine({ scan, data, doings }: { scan: BiteScan; data: CaseOut; doings: Doings }) {
   const { act, piece, mark } = useBench();
   const file = data.pieces.find((p) => p.id === scan.piece)?.file ?? scan.piece;
   const worst = Math.round(Math.max(...scan.rms_mm) * 1000);
@@ -144,6 +147,7 @@ function ScanLine({ scan, data }: { scan: BiteScan; data: CaseOut }) {
       >
         {scan.to_upper ? `${Math.round((scan.met[0] + scan.met[1]) * 100)} % on, ±${worst} µm` : "▲ left out"}
       </span>
+      <OfBite piece={scan.piece} data={data} doings={doings} />
       <button
         type="button"
         className="font-semibold text-primary"

@@ -18,6 +18,7 @@ import {
   type Tool,
 } from "../../stage";
 import { useBench } from "../../store/bench";
+import { lookedAt } from "./bites";
 import { marks } from "./marks";
 import { PlayMove } from "./PlayMove";
 import { play } from "./plays";
@@ -125,6 +126,14 @@ function asItCame(at: At, piece: PieceOut): Shown[] {
   return [{ ...shown, matrix: benchPlace(at.data, upper), still: true }];
 }
 
+/** The lower as it stands in another bite, beside the one the models are in. */
+function besideIt(at: At, piece: PieceOut): Shown[] {
+  const place = at.view.book || at.view.marking ? null : lookedAt(at.data, at.view, piece);
+  if (!place) return [];
+  const shown = shownOf(at, bite, piece, { digest: rawDigest(at.data, piece), role: "beside" });
+  return [{ ...shown, matrix: place, still: true }];
+}
+
 /** The scans; on the jaws where they touch, and of a scan that lies on them how far it lies off. */
 bite.scene = (at): Shown[] =>
   scans(at).flatMap((scan) => {
@@ -139,6 +148,7 @@ bite.scene = (at): Shown[] =>
         ...(touch ? [shownOf(at, bite, piece, { digest: touch, role: "touch", drawn: "foil" })] : []),
         ...(deep ? [shownOf(at, bite, piece, { digest: deep, role: "deep", drawn: "dotted" })] : []),
         ...asItCame(at, piece),
+        ...besideIt(at, piece),
       ];
     }
     if (at.view.marking?.piece === piece.id) return [scan];

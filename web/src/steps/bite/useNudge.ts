@@ -4,6 +4,7 @@ import type { Doings } from "../../case/useCase";
 import type { CaseOut } from "../../shared/api/client";
 import { type Hand, handMatrix, useSteps } from "../../stage";
 import { useBench } from "../../store/bench";
+import { change, chosenOf, entriesOf } from "./bites";
 
 /** Which setting of Bite a key moves, and which way. */
 const KEYS: Record<string, [keyof Hand, number]> = {
@@ -27,6 +28,13 @@ function handOf({ tilt_deg, roll_deg, turn_deg, left_mm, back_mm, up_mm }: Hand)
   return { tilt_deg, roll_deg, turn_deg, left_mm, back_mm, up_mm };
 }
 
+/** What the first bite was nudged by. What was nudged on another relation does not count on this one: it starts anew. */
+function firstOf(data: CaseOut): Hand {
+  const settings = detailOf(data, "bite")?.settings;
+  const counts = settings?.nudged_on == null || settings.nudged_on === goodOf(data, "bite")?.nudged_on;
+  return settings && counts ? handOf(settings) : STILL;
+}
+
 /** While the nudge is in hand, keys move the lower by 0.01 mm and, with Alt, turn it by 0.1°; with Shift ten times that. */
 export function useNudge(data: CaseOut, doings: Doings, inHand: boolean) {
   const tryMove = useBench((s) => s.tryMove);
@@ -38,10 +46,8 @@ export function useNudge(data: CaseOut, doings: Doings, inHand: boolean) {
   }, [doings.busy]);
   const rest = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
   useSteps(KEYS, inHand, (which, steps) => {
-    // What was nudged on another relation does not count on this one: it starts anew.
-    const settings = detailOf(data, "bite")?.settings;
-    const counts = settings?.nudged_on == null || settings.nudged_on === goodOf(data, "bite")?.nudged_on;
-    const kept: Hand = settings && counts ? handOf(settings) : STILL;
+    const chosen = chosenOf(data);
+    const kept = chosen ? handOf({ ...STILL, ...entriesOf(data)[chosen] }) : firstOf(data);
     const per = which.endsWith("_mm") ? 100 : 10;
     const now = pending.current[which] ?? sent.current[which] ?? kept[which];
     pending.current[which] = Math.round((now + steps / per) * per) / per;
@@ -52,7 +58,8 @@ export function useNudge(data: CaseOut, doings: Doings, inHand: boolean) {
     // Kept when the keys rest: one change in the history, not one a step.
     clearTimeout(rest.current);
     rest.current = setTimeout(() => {
-      doings.set("bite", "*", pending.current);
+      if (chosen) change(data, doings, chosen, { ...sent.current, ...pending.current });
+      else doings.set("bite", "*", pending.current);
       sent.current = { ...sent.current, ...pending.current };
       pending.current = {};
     }, REST_MS);

@@ -1,0 +1,107 @@
+"""More than one bite of a pair: a forward one by scans of its own, one set from the first; the models go into the one that is chosen."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+from functools import cache
+
+import numpy as np
+
+from bitecore.anatomy.average import BACK_MM, UP_MM
+from bitecore.mesh import Mesh
+from bitecore.ops.rigid import placed
+from bitecore.runsheet import CASE, MemoryStore, evaluate
+from bitecore.runsheet.who import CaseGraph
+from demo import rescans
+from demo.arch import Jaw
+from tests.core.test_believed import PLAN, scans, truth
+from tests.core.test_runsheet import case
+from tests.shapes import turn
+
+# Forward by 4 mm and open by 3, as for a splint that holds the jaw forward.
+FORWARD = placed(np.eye(3), np.array([0.0, -4.0, -3.0]))
+
+
+@cache
+def forward_scan(left: bool) -> Mesh:
+    """A bite scan of the pair with its lower forward, elsewhere."""
+    lower: Jaw = truth().lower
+    pair = replace(truth(), lower=replace(lower, mesh=lower.mesh.moved(FORWARD)))
+    return rescans.bite_scan(pair, PLAN, left=left, rng=np.random.default_rng(8)).moved(turn(9 + left))
+
+
+def worst_mm(matrix: np.ndarray, other: np.ndarray) -> float:
+    points = truth().lower.mesh.vertices_mm[::50]
+    off = matrix - other
+    return float(np.linalg.norm(points @ off[:3, :3].T + off[:3, 3], axis=1).max())
+
+
+class BitesTest(unittest.TestCase):
+    """p1, p2 the jaws, p3 and p4 scans of the closed bite, p5 and p6 of the forward one."""
+
+    store = MemoryStore()
+
+    def graph(self, *, more: tuple[Mesh, ...] = (), **settings: dict) -> CaseGraph:
+        found = [*scans(np.eye(4)), *more]
+        return evaluate(case(self.store, *found, **settings), CASE, self.store, until="bite").graph
+
+    def place(self, graph: CaseGraph) -> np.ndarray:
+        return np.array(graph.node("bite").json("home_to_bite", "p2"))
+
+    def codes(self, graph: CaseGraph) -> dict[str, dict]:
+        return {f["code"]: f for f in graph.node("bite").manifest.flags}
+
+    def test_a_forward_bite_by_scans_of_its_own_and_the_models_in_either(self) -> None:
+        of = {"fit": {"*": {"of": {"p5": "b1", "p6": "b1"}}}}
+        more = (forward_scan(True), forward_scan(False))
+        first = self.graph(more=more, **of)
+        rows = {b["id"]: b for b in first.node("bite").json("bites")}
+        self.assertEqual([(b["name"], b["how"]) for b in rows.values()], [("Habitual", "as they came"), ("Bite 2", "bite scans")])
+        self.assertLess(worst_mm(np.array(rows["b1"]["lower_to_upper"]), FORWARD), 0.08)
+        left, back, up = rows["b1"]["incisal_mm"]
+        self.assertLess(np.abs(np.array([left, back, up]) - [0, -4, -3]).max(), 0.25)  # the mouth's own axes lean a little
+        # The closed bite is as it is without them, and the models are in it.
+        self.assertEqual(self.place(first).tolist(), np.eye(4).tolist())
+        self.assertEqual({s["piece"]: s["bite"] for s in first.node("fit").json("scans")}, {"p3": "", "p4": "", "p5": "b1", "p6": "b1"})
+        chosen = self.graph(more=more, **of, bite={"*": {"chosen": "b1", "bites": {"b1": {"name": "Forward"}}}})
+        self.assertEqual(self.place(chosen).tolist(), rows["b1"]["lower_to_upper"])
+        codes = self.codes(chosen)
+        self.assertIn("“Forward”, one of 2", codes["bite-chosen"]["message"])
+        self.assertNotIn("open-bite", codes)
+        self.assertEqual(chosen.node("bite").json("method"), "bite scans")
+
+    def test_scans_of_two_bites_are_told_and_the_fix_parts_them(self) -> None:
+        more = (forward_scan(True), forward_scan(False))
+        graph = self.graph(more=more)
+        fix = self.codes(graph)["bite-left-out"]["fix"]
+        self.assertEqual((fix["step"], fix["values"]), ("fit", {"of": {"p5": "b1", "p6": "b1"}}))
+        apart = self.graph(more=more, fit={"*": fix["values"]})
+        rows = apart.node("bite").json("bites")
+        self.assertLess(worst_mm(np.array(rows[1]["lower_to_upper"]), FORWARD), 0.08)
+        self.assertEqual({"bite-left-out", "sides-disagree"} & set(self.codes(apart)), set())
+
+    def test_set_from_the_first_by_numbers_and_raised_about_the_hinge(self) -> None:
+        entry = {"name": "Splint", "back_mm": -2.0, "raised_mm": 5.0}
+        graph = self.graph(bite={"*": {"bites": {"b1": entry, "b2": {"left_mm": 1.5}}}})
+        first, splint, side = graph.node("bite").json("bites")
+        self.assertEqual((list(first["incisal_mm"]), splint["how"]), ([0.0, 0.0, 0.0], "by hand"))
+        # Raised by 5 mm at the incisors: on a circle about the axis, so its back is known in closed form.
+        away, from_level = np.hypot(BACK_MM, UP_MM), np.arctan2(UP_MM, BACK_MM)
+        back = BACK_MM - away * np.cos(from_level + np.arcsin((5.0 + UP_MM) / away) - from_level)
+        self.assertLess(np.abs(np.array(splint["incisal_mm"]) - [0.0, back - 2.0, -5.0]).max(), 1e-3)
+        self.assertEqual(list(side["incisal_mm"]), [1.5, 0.0, 0.0])
+        self.assertGreater(splint["gap_mm"], 0.5)
+        # A late change of the first takes those along that were set from it.
+        moved = self.graph(bite={"*": {"bites": {"b1": entry}, "up_mm": -0.5}}).node("bite").json("bites")
+        off = np.array(moved[1]["lower_to_upper"]) - np.array(splint["lower_to_upper"])
+        self.assertAlmostEqual(float(np.linalg.norm(off[:3, 3])), 0.5, delta=0.05)
+
+    def test_a_chosen_bite_that_is_gone_or_missing_is_said_and_one_press_takes_the_first(self) -> None:
+        graph = self.graph(bite={"*": {"chosen": "b4"}})
+        flag = self.codes(graph)["bite-gone"]
+        self.assertEqual((flag["fix"]["values"], flag["severity"]), ({"chosen": ""}, "look"))
+        self.assertEqual(self.place(graph).tolist(), np.eye(4).tolist())
+        none = self.graph(bite={"*": {"source": "none", "chosen": "b1", "bites": {"b1": {"back_mm": -1}}}})
+        self.assertIsNone(none.node("bite").json("home_to_bite", "p2"))
+        self.assertIn("from which it starts", self.codes(none)["no-relation"]["message"])
