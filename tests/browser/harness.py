@@ -71,7 +71,7 @@ class Application:
             "-m", "uvicorn", "config.asgi:application", "--host", "127.0.0.1", "--port", str(self.port), "--lifespan", "off",
             "--log-level", "warning", "--timeout-graceful-shutdown", "2",
         )  # fmt: skip
-        end = time.monotonic() + 60
+        end = time.monotonic() + 180
         while time.monotonic() < end:
             with contextlib.suppress(OSError):
                 if urllib.request.urlopen(f"{self.address}/api/health", timeout=2).status == 200:
@@ -156,7 +156,7 @@ class BrowserCase(TransactionTestCase):
         context = self.chromium.new_context(**screen, accept_downloads=True)
         self.addCleanup(context.close)
         page = context.new_page()
-        page.set_default_timeout(45_000)
+        page.set_default_timeout(150_000)
         self.faults: list[str] = []
         page.on("pageerror", lambda error: self.faults.append(str(error)))
         self.addCleanup(lambda: self.assertEqual(self.faults, []))
@@ -183,7 +183,7 @@ class BrowserCase(TransactionTestCase):
     def step(self, title: str, page: Page | None = None) -> Locator:
         return (page or self.page).get_by_label("Run sheet").get_by_role("button", name=re.compile(f"^{title}:"))
 
-    def wait_state(self, title: str, state: str, *, seconds: float = 60, page: Page | None = None) -> None:
+    def wait_state(self, title: str, state: str, *, seconds: float = 180, page: Page | None = None) -> None:
         # Worked out: with something to look at (an open bite, say) it is so too.
         name = re.compile(f"^{title}: (done|needs a look)" if state == "done" else f"^{title}: {state}")
         (page or self.page).get_by_label("Run sheet").get_by_role("button", name=name).wait_for(timeout=seconds * 1000)
@@ -195,7 +195,7 @@ class BrowserCase(TransactionTestCase):
     def wait_reading(self, name: str, text: str, page: Page | None = None) -> None:
         card = (page or self.page).get_by_label("Readings")
         row = card.locator("div", has=(page or self.page).locator("dt", has_text=name))
-        row.get_by_text(text, exact=True).wait_for(timeout=40_000)
+        row.get_by_text(text, exact=True).wait_for(timeout=180_000)
 
     def set_number(self, label: str, value: str) -> None:
         field = self.page.get_by_label("Card").get_by_label(label, exact=True)

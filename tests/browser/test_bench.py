@@ -14,7 +14,8 @@ from playwright.sync_api import TimeoutError
 
 from tests.browser.harness import BrowserCase, parse_mm, scan
 from tests.core.test_files import zipped
-from tests.shapes import light_jaws as jaws, sphere
+from tests.shapes import light_jaws as jaws
+from tests.shapes import sphere
 
 
 class SliceTest(BrowserCase):
@@ -36,7 +37,7 @@ class SliceTest(BrowserCase):
             page.keyboard.press("Enter")
             page.get_by_label("Card").get_by_role("heading", name=title).wait_for()
         page.get_by_role("button", name="Make the files").click()
-        page.get_by_role("link", name=f"{number}_all.3mf").wait_for(timeout=30_000)
+        page.get_by_role("link", name=f"{number}_all.3mf").wait_for(timeout=180_000)
         self.step("Base").click()
         self.page.get_by_role("button", name="more readings").click()
         counts = [int(self.reading("Triangles").replace(",", ""))]

@@ -65,7 +65,7 @@ class BiteTest(BrowserCase):
         before = self.numbers(page)
         self.dropped("left", "right")
         self.step("Bite").click()
-        page.get_by_text("Fitted by 2 bite scans (left and right)").wait_for(timeout=60_000)
+        page.get_by_text("Fitted by 2 bite scans (left and right)").wait_for(timeout=180_000)
         self.wait_state("Plate", "done")
         tiles = page.get_by_label("Pieces")
         tiles.get_by_text("Bite, left", exact=True).wait_for()
@@ -86,7 +86,7 @@ class BiteTest(BrowserCase):
         page = self.page
         self.apart()
         self.dropped("stranger")
-        page.get_by_text("the bite scan was refused").wait_for(timeout=60_000)
+        page.get_by_text("the bite scan was refused").wait_for(timeout=180_000)
         page.get_by_role("button", name="Marks").click()
         ask = page.get_by_test_id("marks-ask")
         ask.get_by_text("Still to mark: 3 on the upper, 3 on the lower.").wait_for()
@@ -112,7 +112,7 @@ class BiteTest(BrowserCase):
         # Until its search tree is there a surface is not hit: the click is tried again, as a person would.
         self.mark_left(ask)
         drop = page.get_by_role("button", name="Drop pair 1")
-        for _ in range(40):
+        for _ in range(150):
             self.click_on(0.74, 0.44)
             page.wait_for_timeout(700)
             if drop.count():
@@ -155,11 +155,11 @@ class BiteTest(BrowserCase):
         page.get_by_text("so the bite is missing").wait_for()
         page.keyboard.press("m")
         page.keyboard.press("Shift+PageDown")
-        page.get_by_text("no scan says that it bites so").wait_for(timeout=40_000)
+        page.get_by_text("no scan says that it bites so").wait_for(timeout=180_000)
         page.get_by_text("Nudged by hand: 0.10 mm, 0.00°.").wait_for()
         self.assertEqual(page.get_by_label("Relation from").input_value(), "auto")
         page.keyboard.press("Control+z")
-        page.get_by_text("so the bite is missing").wait_for(timeout=40_000)
+        page.get_by_text("so the bite is missing").wait_for(timeout=180_000)
 
     def test_level_by_three_marks_of_the_mouse(self) -> None:
         page = self.page
@@ -184,7 +184,7 @@ class BiteTest(BrowserCase):
 
     def press_until_gone(self, words: str, left: float, down: float) -> None:
         """Presses around a place until the hint with these words has given way to the next."""
-        for k in range(40):
+        for k in range(120):
             if not self.page.get_by_text(words).count():
                 return
             self.click_on(left + 0.02 * ((k % 5) - 2), down - 0.02 * ((k // 5) % 5))
@@ -192,7 +192,7 @@ class BiteTest(BrowserCase):
         self.fail(f"still asked: {words}")
 
     def mark_left(self, ask) -> None:  # noqa: ANN001
-        for _ in range(12):
+        for _ in range(60):
             self.click_on(0.25, 0.52)
             self.page.wait_for_timeout(500)
             if "bite scan" in ask.inner_text():
@@ -236,7 +236,7 @@ class BiteTest(BrowserCase):
         page.get_by_role("group", name=re.compile("again.stl is a further scan")).get_by_role("button", name="instead").click()
         page.get_by_title(re.compile("^again.stl: the tools")).get_by_text("Lower", exact=True).wait_for()
         self.step("Bite").click()
-        page.get_by_text("The relation is that of an earlier pair of scans").wait_for(timeout=60_000)
+        page.get_by_text("The relation is that of an earlier pair of scans").wait_for(timeout=180_000)
         self.wait_state("Plate", "done")
         self.assertLess(parse_mm(self.reading("Teeth held to about")), 60.0)
 
@@ -244,7 +244,7 @@ class BiteTest(BrowserCase):
         page = self.page
         self.apart()
         self.dropped("left", "right")
-        page.get_by_text("Fitted by 2 bite scans (left and right)").wait_for(timeout=60_000)
+        page.get_by_text("Fitted by 2 bite scans (left and right)").wait_for(timeout=180_000)
         self.wait_state("Plate", "done")
         did = page.get_by_label("What the change did")
         did.get_by_text("Since: Added left.stl, right.stl").wait_for()
@@ -282,13 +282,13 @@ class BiteTest(BrowserCase):
         self.dropped("again")
         page.get_by_role("button", name="beside").click()
         follows = page.get_by_label("Scans that follow")
-        follows.get_by_text(re.compile(r"^±\d+ µm on lower")).wait_for(timeout=60_000)
+        follows.get_by_text(re.compile(r"^±\d+ µm on lower")).wait_for(timeout=180_000)
         self.wait_state("Plate", "done")
         follows.get_by_role("button", name="Show").click()
         follows.get_by_label("Lies on").select_option(label="Upper")
-        follows.get_by_text("▲ not placed").wait_for(timeout=60_000)
+        follows.get_by_text("▲ not placed").wait_for(timeout=180_000)
         follows.get_by_label("Lies on").select_option(label="auto")
-        follows.get_by_text(re.compile(r"^±\d+ µm on lower")).wait_for(timeout=60_000)
+        follows.get_by_text(re.compile(r"^±\d+ µm on lower")).wait_for(timeout=180_000)
         for jaw in ("Upper", "Lower"):
             for _ in range(2):
                 page.get_by_title(re.compile(f"^{jaw}: shown, ghosted or hidden")).click()
@@ -309,8 +309,8 @@ class BiteTest(BrowserCase):
         for k in range(1, 5):
             self.hover_at(at[0] + 0.006 * k, at[1] + 0.004 * k)
         page.mouse.up()
-        follows.get_by_text("1 stroke by hand").wait_for(timeout=60_000)
-        follows.get_by_text(re.compile("has changed")).wait_for(timeout=60_000)
+        follows.get_by_text("1 stroke by hand").wait_for(timeout=180_000)
+        follows.get_by_text(re.compile("has changed")).wait_for(timeout=180_000)
         follows.get_by_role("button", name="Take them back").click()
         follows.get_by_text("0 strokes by hand").wait_for()
 

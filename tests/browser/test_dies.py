@@ -25,19 +25,19 @@ class DiesTest(BrowserCase):
         page.keyboard.press("Alt+8")
         card = page.get_by_label("Card")
         card.get_by_label("Dies", exact=True).first.select_option(label="Of the chart’s teeth")
-        card.get_by_label("16: what becomes of it").wait_for(timeout=90_000)
+        card.get_by_label("16: what becomes of it").wait_for(timeout=180_000)
         self.shown(4)
         # Any contact that is opened is asked for now.
         card.get_by_role("button", name="More settings").click()
         self.set_number("Contacts, opened by", "0")
         found = page.get_by_label("What was found")
-        found.get_by_text("is in the way of 16").first.wait_for(timeout=60_000)
+        found.get_by_text("is in the way of 16").first.wait_for(timeout=180_000)
         found.get_by_role("button", name="Take 15 out too").first.click()
-        card.get_by_label("15: what becomes of it").wait_for(timeout=60_000)
+        card.get_by_label("15: what becomes of it").wait_for(timeout=180_000)
         expect(card.get_by_label("15: what becomes of it")).to_have_value("loose")
         self.shown(5)
         found.get_by_role("button", name=re.compile(r"^Open it by")).first.click()
-        self.wait_state("Articulate", "done", seconds=90)
+        self.wait_state("Articulate", "done", seconds=240)
         # Lifted they are elsewhere, and a number of the list takes one back into the model.
         before = page.get_by_test_id("stage").screenshot()
         page.keyboard.press("Shift+V")
@@ -56,10 +56,10 @@ class DiesTest(BrowserCase):
         page = self.page
         page.keyboard.press("Alt+9")
         page.get_by_role("combobox", name="Printer", exact=True).select_option("heron")
-        self.wait_state("Plate", "done", seconds=120)
+        self.wait_state("Plate", "done", seconds=240)
         self.step("Hand-off").click()
         page.get_by_role("button", name="Accept all, make the files").click()
-        with page.expect_download(timeout=120_000) as got:
+        with page.expect_download(timeout=180_000) as got:
             page.get_by_role("link", name=re.compile("^All as")).click()
         with zipfile.ZipFile(io.BytesIO(got.value.path().read_bytes())) as files:
             return {name[:-4].partition("_")[2]: files.read(name) for name in files.namelist() if name.endswith(".stl")}

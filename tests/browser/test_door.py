@@ -43,7 +43,7 @@ class SessionEndTest(BrowserCase):
         field = tove.get_by_label("Card").get_by_label("Under the lowest point", exact=True)
         field.fill("3.5")
         field.press("Enter")
-        self.page.get_by_text("Tove Ashgrove changed this case").wait_for(timeout=30_000)
+        self.page.get_by_text("Tove Ashgrove changed this case").wait_for(timeout=180_000)
 
     def test_a_drop_on_its_way_goes_on_after_signing_in(self) -> None:
         Session.objects.all().delete()

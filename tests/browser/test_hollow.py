@@ -28,9 +28,9 @@ class HollowTest(BrowserCase):
         solid, whole = self.row("Resin")
         self.assertEqual(solid, whole, "nothing is taken out yet")
         page.get_by_role("combobox", name="Inside").select_option("open")
-        page.get_by_text(re.compile("Open underneath, 3 drains")).first.wait_for(timeout=60_000)
+        page.get_by_text(re.compile("Open underneath, 3 drains")).first.wait_for(timeout=180_000)
         self.assertGreater(parse_mm(self.reading("Thinnest wall")), 1.95)
-        for _ in range(120):
+        for _ in range(600):
             made, whole = self.row("Resin")
             if made < whole:
                 break
@@ -62,7 +62,7 @@ class HollowTest(BrowserCase):
         self.wait_state("Plate", "done")
         self.step("Plate").click()
         page.keyboard.press("z")
-        page.get_by_test_id("layer").filter(has_text=re.compile(r"Layer 1 of \d+, 0.00 to 0.05 mm")).wait_for(timeout=60_000)
+        page.get_by_test_id("layer").filter(has_text=re.compile(r"Layer 1 of \d+, 0.00 to 0.05 mm")).wait_for(timeout=180_000)
         page.keyboard.press("Shift+ArrowUp")
         page.keyboard.press("ArrowUp")
         page.get_by_test_id("layer").filter(has_text="Layer 12 of").wait_for()
@@ -93,7 +93,7 @@ class HollowTest(BrowserCase):
             page.mouse.move(x - 8 * k if x > 540 else x + 8 * k, y)
             page.wait_for_timeout(50)
         page.mouse.up()
-        for _ in range(120):
+        for _ in range(600):
             now = words.bounding_box()
             if now and abs(now["x"] - before["x"]) > 15:
                 return

@@ -12,7 +12,8 @@ from bitecore.files import obj_write
 from bitecore.mesh import Mesh
 from tests.browser.harness import BrowserCase, scan
 from tests.core.test_files import zipped
-from tests.shapes import light_jaws as jaws, turn
+from tests.shapes import light_jaws as jaws
+from tests.shapes import turn
 
 
 class IntakeTest(BrowserCase):

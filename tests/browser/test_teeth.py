@@ -33,7 +33,7 @@ class TeethTest(BrowserCase):
         middle = page.get_by_test_id("tooth-41").bounding_box()
         assert box and middle
         # Towards the middle of the arch from its number; again while what is pressed on is still made ready.
-        for _ in range(40):
+        for _ in range(150):
             for share in (0.1, 0.15, 0.2, 0.25, 0.3, 0.35):
                 x = box["x"] + box["width"] / 2 + share * (middle["x"] - box["x"])
                 y = box["y"] + box["height"] / 2
@@ -46,7 +46,7 @@ class TeethTest(BrowserCase):
 
     def wait_margin(self, number: str, tooth: int, until: Callable[[float], bool]) -> float:
         """The tooth's margin once it is as asked; while the jaw is told anew the interface has none."""
-        for _ in range(240):
+        for _ in range(720):
             found = self.told(number).get(tooth)
             if found and until(found["margin_mm"]):
                 return found["margin_mm"]
@@ -54,7 +54,7 @@ class TeethTest(BrowserCase):
         raise AssertionError(f"the margin of {tooth} does not come: {found}")
 
     def wait_numbers(self, number: str, has: set[int], without: set[int]) -> dict[int, dict]:
-        for _ in range(160):
+        for _ in range(720):
             found = self.told(number)
             if has <= set(found) and not without & set(found):
                 return found

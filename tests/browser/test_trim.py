@@ -19,7 +19,8 @@ from demo.arch import ArchPlan, pair
 from demo.variants import impression
 from runs.owning import folder
 from tests.browser.harness import BrowserCase
-from tests.shapes import arches, light_jaws as jaws
+from tests.shapes import arches
+from tests.shapes import light_jaws as jaws
 
 
 def unpacked_or(points: Any) -> np.ndarray:
@@ -41,7 +42,7 @@ class TrimTest(BrowserCase):
 
     def wait(self, number: str, name: str, until: Callable[[dict[str, Any]], bool]) -> dict[str, Any]:
         """The node once it is settled and as asked."""
-        end = time.monotonic() + 60
+        end = time.monotonic() + 180
         while time.monotonic() < end:
             node = self.node(number, name)
             if node["state"] in SETTLED and until(node):

@@ -17,7 +17,8 @@ from bitecore.parts.pins import pair, play
 from bitecore.runsheet import CASE, evaluate, standard
 from tests.core.known import known_store
 from tests.core.test_runsheet import case
-from tests.shapes import box, light_jaws as jaws, manifold, sphere
+from tests.shapes import box, manifold, sphere
+from tests.shapes import light_jaws as jaws
 
 POST_MM, AIR_MM, PIN_MM, DEEP_MM = USUAL.radius, USUAL.off_mm, USUAL.pin_mm / 2, USUAL.deep_mm
 PINS = {"articulate": {"*": {"style": "pins"}}}

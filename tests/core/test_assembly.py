@@ -18,7 +18,8 @@ from bitecore.ops.assembly import assemble
 from bitecore.runsheet import CASE, CaseDocument, CaseSheet, MemoryStore, evaluate, standard
 from bitecore.runsheet.document import PartEntry
 from tests.core.test_runsheet import case
-from tests.shapes import box, light_jaws as jaws, sphere
+from tests.shapes import box, sphere
+from tests.shapes import light_jaws as jaws
 
 
 def at(mesh: Mesh, x: float, y: float, z: float) -> Mesh:

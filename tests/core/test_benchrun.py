@@ -20,7 +20,8 @@ from bitecore.files import ply, stl
 from bitecore.mesh import Mesh
 from bitecore.runsheet import standard
 from tests.core.test_files import zipped
-from tests.shapes import light_jaws as jaws, turn
+from tests.shapes import light_jaws as jaws
+from tests.shapes import turn
 
 STEP_NAMES = [step.name for step in standard().shown]
 

@@ -53,9 +53,9 @@ class BitesTest(unittest.TestCase):
         return {f["code"]: f for f in graph.node("bite").manifest.flags}
 
     def test_a_forward_bite_by_scans_of_its_own_and_the_models_in_either(self) -> None:
-        of = {"fit": {"*": {"of": {"p5": "b1", "p6": "b1"}}}}
+        entry = {"scans": ["p5", "p6"]}
         more = (forward_scan(True), forward_scan(False))
-        first = self.graph(more=more, **of)
+        first = self.graph(more=more, bite={"*": {"bites": {"b1": entry}}})
         rows = {b["id"]: b for b in first.node("bite").json("bites")}
         self.assertEqual([(b["name"], b["how"]) for b in rows.values()], [("Habitual", "as they came"), ("Bite 2", "bite scans")])
         self.assertLess(worst_mm(np.array(rows["b1"]["lower_to_upper"]), FORWARD), 0.08)
@@ -64,7 +64,7 @@ class BitesTest(unittest.TestCase):
         # The closed bite is as it is without them, and the models are in it.
         self.assertEqual(self.place(first).tolist(), np.eye(4).tolist())
         self.assertEqual({s["piece"]: s["bite"] for s in first.node("fit").json("scans")}, {"p3": "", "p4": "", "p5": "b1", "p6": "b1"})
-        chosen = self.graph(more=more, **of, bite={"*": {"chosen": "b1", "bites": {"b1": {"name": "Forward"}}}})
+        chosen = self.graph(more=more, bite={"*": {"chosen": "b1", "bites": {"b1": {"name": "Forward"} | entry}}})
         self.assertEqual(self.place(chosen).tolist(), rows["b1"]["lower_to_upper"])
         codes = self.codes(chosen)
         self.assertIn("“Forward”, one of 2", codes["bite-chosen"]["message"])
@@ -75,8 +75,8 @@ class BitesTest(unittest.TestCase):
         more = (forward_scan(True), forward_scan(False))
         graph = self.graph(more=more)
         fix = self.codes(graph)["bite-left-out"]["fix"]
-        self.assertEqual((fix["step"], fix["values"]), ("fit", {"of": {"p5": "b1", "p6": "b1"}}))
-        apart = self.graph(more=more, fit={"*": fix["values"]})
+        self.assertEqual((fix["step"], fix["at"], fix["values"]), ("bite", "bites", {"scans": ["p5", "p6"]}))
+        apart = self.graph(more=more, bite={"*": {"bites": {"b1": fix["values"]}}})
         rows = apart.node("bite").json("bites")
         self.assertLess(worst_mm(np.array(rows[1]["lower_to_upper"]), FORWARD), 0.08)
         self.assertEqual({"bite-left-out", "sides-disagree"} & set(self.codes(apart)), set())

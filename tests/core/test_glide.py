@@ -14,7 +14,8 @@ from bitecore.runsheet import CASE, evaluate
 from tests.core.known import known_store
 from tests.core.test_runsheet import case
 from tests.core.test_swing import plate
-from tests.shapes import light_jaws as jaws, manifold, sphere
+from tests.shapes import light_jaws as jaws
+from tests.shapes import manifold, sphere
 
 AT = np.array([0.0, BACK_MM, UP_MM])
 JOINTS = joints_of(AT, SIDE_MM, PATH_DEG, BENNETT_DEG)

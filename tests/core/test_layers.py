@@ -26,7 +26,8 @@ from bitecore.runsheet import CASE, evaluate
 from bitecore.runsheet.plated import plate_layers
 from tests.core.known import known_store
 from tests.core.test_runsheet import case
-from tests.shapes import box, light_jaws as jaws, manifold, sphere
+from tests.shapes import box, manifold, sphere
+from tests.shapes import light_jaws as jaws
 
 NAMES = {"printer": "Wren", "resin": "Plaster grey"}
 TIMING = {"layer_s": 7.0, "first_layer_s": 30.0, "first_layers": 5}

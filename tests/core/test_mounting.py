@@ -17,7 +17,8 @@ from bitecore.runsheet.mounted import blocks_in
 from tests.core.known import known_store
 from tests.core.test_articulate import pieces
 from tests.core.test_runsheet import case
-from tests.shapes import light_jaws as jaws, manifold
+from tests.shapes import light_jaws as jaws
+from tests.shapes import manifold
 
 PLATES = {"articulate": {"*": {"style": "plates"}}}
 

@@ -42,7 +42,8 @@ from bitecore.runsheet import (
 from demo import rescans
 from demo.arch import ArchPlan
 from tests.core import forgetful
-from tests.shapes import light_jaws as jaws, turn
+from tests.shapes import light_jaws as jaws
+from tests.shapes import turn
 
 ALL = frozenset({"hand-off"})
 LAYERS = ("layers/p1", "layers/p2", "check/p1", "check/p2")

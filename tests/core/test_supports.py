@@ -24,7 +24,8 @@ from bitecore.runsheet.export import joined
 from tests.core.known import known_store
 from tests.core.test_check import block, mesh_of
 from tests.core.test_runsheet import case
-from tests.shapes import light_jaws as jaws, manifold
+from tests.shapes import light_jaws as jaws
+from tests.shapes import manifold
 
 NOWHERE = (0.0, 0.0, 0.0, 1.0)
 HERON = {"printer": "heron"}

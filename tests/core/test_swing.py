@@ -13,7 +13,8 @@ from bitecore.ops.swing import Axis, swing
 from bitecore.runsheet import CASE, evaluate
 from tests.core.known import known_store
 from tests.core.test_runsheet import case
-from tests.shapes import light_jaws as jaws, sheet, sphere
+from tests.shapes import light_jaws as jaws
+from tests.shapes import sheet, sphere
 
 AXIS = Axis(np.array([0.0, 80.0, 0.0]), np.array([1.0, 0.0, 0.0]), np.array([0.0, -1.0, 0.0]))
 

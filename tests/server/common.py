@@ -65,7 +65,7 @@ def clear_state() -> None:
         shutil.rmtree(Path(root), ignore_errors=True)
 
 
-def until(true: Callable[[], bool], *, seconds: float = 20.0) -> None:
+def until(true: Callable[[], bool], *, seconds: float = 120.0) -> None:
     """Wait for what another process does. Raises AssertionError where it is not done in time."""
     end = time.monotonic() + seconds
     while not true():

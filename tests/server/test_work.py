@@ -109,7 +109,7 @@ class WorkTest(WorkCase):
         case = self.opened()
         worker = threading.Thread(target=work, args=("case", case.pk, 0, threading.Event()))
         worker.start()
-        end = time.monotonic() + 60
+        end = time.monotonic() + 180
         while time.monotonic() < end and not Result.objects.filter(step="level").exists():
             time.sleep(0.02)
         post(self.mira, f"/api/cases/{case.number}/settings", {"base": 1, "step": "trim", "values": {"ease_mm": 1.7}})

@@ -27,11 +27,11 @@ class FileValue:
 class Solid:
     """One closed solid for the assembly, in the jaw's home.
 
-    op   : add, cut, split, or part: a body by itself
-    name : what it is; of split and part the part it makes (cut-k3)
+    op   : add, cut, split, part: a body by itself, or join: added to one part alone
+    name : what it is; of split, part and join the part it makes (cut-k3)
     """
 
-    op: Literal["add", "cut", "split", "part"]
+    op: Literal["add", "cut", "split", "part", "join"]
     mesh: Mesh
     name: str = ""
 

@@ -184,6 +184,7 @@ class Need:
     target   : of the scan this one lies on (see targets.py)
     optional : None where that step gave nothing
     setting  : not what the step gives, but this setting of it; with each, as it stands for each of them
+    field    : of a setting of which a person makes many, this of every entry, as {id: value}
     gathered : of every step that gives this type, as {step: value}; step and value are left empty
 
     The steps `source`, `case` and `shelf` stand for what comes from no step: the scan, a detail of the case, and the record
@@ -198,6 +199,7 @@ class Need:
     of: tuple[str, ...] = ()
     target: bool = False
     setting: bool = False
+    field: str = ""
     gathered: Gives | None = None
 
 

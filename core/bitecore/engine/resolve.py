@@ -149,7 +149,8 @@ class _Look:
             settings = self.document.settings_for(self.sheet.registry[need.step], address)
         except BadSetting as error:
             raise _Waits(need.step) from error  # said where that step stands
-        return {"json": settings.model_dump(mode="json")[need.value]}
+        value = settings.model_dump(mode="json")[need.value]
+        return {"json": {key: entry[need.field] for key, entry in value.items()} if need.field else value}
 
     def members(self, step: str) -> list[str]:
         """What a step that runs once gave a value for, or what it runs over."""

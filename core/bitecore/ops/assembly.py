@@ -14,6 +14,7 @@ from ..errors import StepFailed
 from ..mesh import GROUP_CUT, GROUP_SCAN, MADE, Mesh
 from ..mesh.topology import check_solid
 from ..progress import QUIET, Run
+from ..words import capital
 
 _AREA_MM2 = 1e-9
 # A piece so small is a splinter.
@@ -51,7 +52,7 @@ class _Bodies:
             )
         )  # fmt: skip
         if solid.status() != manifold3d.Error.NoError or solid.is_empty():
-            raise StepFailed(f"{name[:1].upper()}{name[1:]} is not one closed solid, so it cannot be put together.", code="not-solid")
+            raise StepFailed(f"{capital(name)} is not one closed solid, so it cannot be put together.", code="not-solid")
         self.meshes.append(mesh)
         self.ids.append(number)
         return solid
@@ -82,12 +83,13 @@ class _Bodies:
 
 def assemble(
     body: Mesh, *, add: Sequence[tuple[str, Mesh]] = (), cut: Sequence[tuple[str, Mesh]] = (), only: tuple[str, Mesh] | None = None,
-    run: Run = QUIET,
+    filled: bool = False, run: Run = QUIET,
 ) -> Assembled:  # fmt: skip
     """The body with `add` joined to it, then without `cut`, and of that only what lies within `only`; each solid with what it
     is called.
 
-    All that is added goes in one pass, all that is cut in a second; splinters that cutting leaves are dropped. Raises StepFailed where
+    All that is added goes in one pass, all that is cut in a second; splinters that cutting leaves are dropped, and `filled` fills hollows
+    as small. Raises StepFailed where
     one of them is not a closed solid, or nothing is left.
     """
     bodies = _Bodies()
@@ -104,7 +106,7 @@ def assemble(
     if out.status() != manifold3d.Error.NoError or out.num_tri() == 0:
         raise StepFailed("Nothing is left of the body when everything is put together.", code="nothing-left")
     run.tick(0.8, "checking")
-    made, which, face = bodies.back(_without_crumbs(out) if cut or only is not None else out)
+    made, which, face = bodies.back(_without_crumbs(out) if cut or only is not None or filled else out)
     check = check_solid(made)
     if check.open_edges:
         raise StepFailed(f"What was put together is not closed ({check.open_edges} open edges).", code="body-open")

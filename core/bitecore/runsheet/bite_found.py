@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..anatomy.relation import Relation
-from ..engine.entries import next_id
 from ..engine.model import Fix, Flag, Place, Reading
 from ..words import to_um
 
@@ -36,8 +34,8 @@ class Found:
     meet: Relation | None = None
 
 
-def by_scans(fit: dict, scans: list[dict], *, bite: str = "", bites: Iterable[str] = ()) -> Found:
-    """By the scans of one bite. scans : of all bites; bites : ids of those that are there"""
+def by_scans(fit: dict, scans: list[dict], *, bite: str = "") -> Found:
+    """By the scans of one bite. scans : of all bites"""
     own = [s for s in scans if s["bite"] == bite]
     placed = [s for s in own if s["to_upper"]]
     sides = " and ".join(sorted({s["side"] for s in placed if s["side"]}))
@@ -45,7 +43,7 @@ def by_scans(fit: dict, scans: list[dict], *, bite: str = "", bites: Iterable[st
     if len({s["side"] for s in placed}) == 1 and placed[0]["side"] in ("left", "right"):
         text = f"Only the {placed[0]['side']} side was scanned closed: the other side is held less, mostly {fit['loose']}."
         flags.append(Flag("one-side", "look", text))
-    flags += odd(fit, scans, bite=bite, bites=bites)
+    flags += odd(fit, scans, bite=bite)
     flags += [_turned(s["piece"]) for s in placed if s["inside_out"]]
     readings = [
         Reading("teeth held to about", 1000 * fit["error_mm"], "µm"),
@@ -57,7 +55,7 @@ def by_scans(fit: dict, scans: list[dict], *, bite: str = "", bites: Iterable[st
     return Found(np.array(fit["lower_to_upper"]), "bite scans", tuple(flags), tuple(readings))
 
 
-def odd(fit: dict, scans: list[dict], *, bite: str = "", bites: Iterable[str] = ()) -> list[Flag]:
+def odd(fit: dict, scans: list[dict], *, bite: str = "") -> list[Flag]:
     """Scans of one bite that do not say the same, or were left out."""
     own = [s for s in scans if s["bite"] == bite]
     flags = []
@@ -66,20 +64,19 @@ def odd(fit: dict, scans: list[dict], *, bite: str = "", bites: Iterable[str] = 
             f"The two bite scans disagree by {fit['disagree_mm']:.2f} mm at the teeth. Is one of another bite, Fix makes it one of its own."
         )
         last = [s for s in own if s["to_upper"]][-1]
-        flags.append(Flag("sides-disagree", "look", text, fix=_of_another([last], scans, bites)))
-    left_out = [s for s in own if not s["to_upper"]]
-    for scan in left_out:
-        text = f"A bite scan was left out: {scan['why']}. Is it of another bite, Fix makes it one of its own."
-        # All that were left out, for the two sides of one bite came together.
-        flags.append(Flag("bite-left-out", "look", text, _at(scan), _of_another(left_out, scans, bites)))
+        flags.append(Flag("sides-disagree", "look", text, fix=_of_another([last])))
+    for why in dict.fromkeys(s["why"] for s in own if not s["to_upper"]):
+        # The two sides of another bite go together.
+        out = [s for s in own if not s["to_upper"] and s["why"] == why]
+        some, they = ("A bite scan was", "it is") if len(out) == 1 else (f"{len(out)} bite scans were", "they are")
+        text = f"{some} left out: {why}. Where {they} of another bite, Fix makes it one of its own."
+        flags.append(Flag("bite-left-out", "look", text, _at(out[0]), _of_another(out)))
     return flags
 
 
-def _of_another(own: list[dict], scans: list[dict], bites: Iterable[str]) -> Fix:
-    """These scans become those of a bite by itself."""
-    of = {s["piece"]: s["bite"] for s in scans if s["bite"]}
-    ident = next_id("b", dict.fromkeys([*bites, *of.values()]))
-    return Fix("fit", "*", {"of": of | {s["piece"]: ident for s in own}})
+def _of_another(scans: list[dict]) -> Fix:
+    """These scans become those of one more bite."""
+    return Fix("bite", "*", {"scans": sorted(s["piece"] for s in scans)}, at="bites")
 
 
 def _turned(piece: str) -> Flag:

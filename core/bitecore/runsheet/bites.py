@@ -26,6 +26,7 @@ class SetBite(Entry):
     name      : what it is called; empty: by its number
     left_mm … : how the lower is moved from where its scans put it or, without any, from where it stands in the first bite
     raised_mm : opened so far at the incisors, about the average hinge axis
+    scans     : the bite scans that measured it
     """
 
     name: str = Field("", max_length=40)
@@ -36,6 +37,7 @@ class SetBite(Entry):
     roll_deg: _Shift = 0.0
     turn_deg: _Shift = 0.0
     raised_mm: float = Field(0.0, ge=0, le=20)
+    scans: tuple[Annotated[str, Field(max_length=20)], ...] = Field((), max_length=8)
 
 
 @dataclass(frozen=True)
@@ -59,10 +61,9 @@ def more_bites(
 ) -> list[Stands]:  # fmt: skip
     """Of every bite but the first, the older before the newer. fits : {id: what its scans say}; first : (4, 4) of the first bite,
     None where it is missing"""
-    idents = sorted({*entries, *fits}, key=lambda ident: (len(ident), ident))
     out = []
-    for number, ident in enumerate(idents, 2):
-        entry, fit = entries.get(ident, SetBite()), fits.get(ident)
+    for number, (ident, entry) in enumerate(sorted(entries.items(), key=lambda item: (len(item[0]), item[0])), 2):
+        fit = fits.get(ident)
         name, how = entry.name or f"Bite {number}", "bite scans" if fit else "by hand"
         start = np.array(fit["lower_to_upper"]) if fit and fit["lower_to_upper"] else None if fit else first
         if start is None:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 # The part a tooth is as a body by itself, by what is said of it.
 PART = {"die": "die", "loose": "loose"}
+# A jaw's model and what lies on it, as one body.
+JOINED = "joined"
 
 
 def part_of(address: str) -> str:
@@ -23,6 +25,6 @@ def teeth_of(address: str) -> list[int]:
 
 
 def kind_of(address: str) -> str:
-    """As report.json has it: body, die, or part."""
+    """As report.json has it: body, die, joined, or part."""
     part = part_of(address)
-    return "die" if is_die(part) else "part" if part else "body"
+    return "die" if is_die(part) else JOINED if part == JOINED else "part" if part else "body"

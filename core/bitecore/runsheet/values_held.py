@@ -134,3 +134,15 @@ class Die(TypedDict):
     beside: list[int]
     lost_mm: float
     kept: float
+
+
+class JoinedScan(TypedDict):
+    """A scan that is one body with a jaw's model. scan : its piece; the rest as in parts/joining.py"""
+
+    scan: str
+    gap_mm: float
+    deep_mm: float
+    pushed_mm: float
+    facing_mm2: float
+    pockets_mm3: float
+    volume_ml: float

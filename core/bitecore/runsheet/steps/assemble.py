@@ -13,7 +13,7 @@ from ...mesh.topology import check_solid
 from ...ops.assembly import Assembled, assemble
 from ...progress import Run
 from ..hinged import APART, PIN
-from ..part_names import is_die, part_of
+from ..part_names import JOINED, is_die, part_of
 
 
 class AssembleSettings(StepSettings):
@@ -33,6 +33,8 @@ def apply(inputs: Inputs, settings: AssembleSettings, run: Run) -> StepResult:
         raise StepFailed("There is no hinge to make it for: Articulate says why.", code="no-part")
     if is_die(part):
         raise StepFailed(f"There is no {part.replace('-', ' of ', 1)}: Dies says why.", code="no-part")
+    if part == JOINED and not any(s.op == "join" for s in solids):
+        raise StepFailed("There is nothing to be one body with: Articulate says why.", code="no-part")
     done = _together(body, solids, part, only, run)
     parts = check_solid(done.body).components
     flags = []
@@ -63,10 +65,11 @@ def _alone(body: Mesh) -> StepResult:
 def _together(body: Mesh, solids: list[Solid], part: str, only: tuple[str, Mesh] | None, run: Run) -> Assembled:
     return assemble(
         body,
-        add=[(s.name, s.mesh) for s in solids if s.op == "add"],
+        add=[(s.name, s.mesh) for s in solids if s.op == "add" or (s.op == "join" and s.name == part)],
         # What a split takes off is missing from all others.
         cut=[(s.name, s.mesh) for s in solids if s.op == "cut" or (s.op == "split" and s.name != part)],
         only=only,
+        filled=part == JOINED,
         run=run,
     )
 

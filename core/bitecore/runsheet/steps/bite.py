@@ -94,14 +94,14 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
     matrix = chosen.lower_to_upper
     if chosen.ident and matrix is not None and chosen.how == "bite scans":
         # What is said of the first bite is not of this one.
-        found = by_scans(inputs["named"][chosen.ident], inputs["scans"], bite=chosen.ident, bites=settings.bites)
+        found = by_scans(inputs["named"][chosen.ident], inputs["scans"], bite=chosen.ident)
         moves = ([], [])
     if meet is None or chosen.ident:
         meet = None if matrix is None else relation(
             upper.mesh, lower.mesh, lower_to_upper=matrix, lower_up=lower.up, upper_up=upper.up
         )  # fmt: skip
     run.tick(0.9, "judging")
-    flags = [*guessed, *found.flags, *moves[0], *_chosen(chosen, bites, settings), *_of_named(inputs, settings, chosen.ident)]
+    flags = [*guessed, *found.flags, *moves[0], *_chosen(chosen, bites, settings), *_of_named(inputs, chosen.ident)]
     pieces = (piece_of["upper"], piece_of["lower"])
     values = {
         "home_to_bite": ByPiece({pieces[0]: eye, pieces[1]: None if matrix is None else _as_rows(matrix)}),
@@ -133,10 +133,10 @@ def _first(
     return matrix, found.meet if (matrix == found.lower_to_upper).all() else None, moves
 
 
-def _of_named(inputs: Inputs, settings: BiteSettings, chosen: str) -> list[Flag]:
+def _of_named(inputs: Inputs, chosen: str) -> list[Flag]:
     """What scans of bites that the models are not in do not agree about."""
     named = (inputs["named"] or {}).items()
-    return [f for ident, fit in named if ident != chosen for f in odd(fit, inputs["scans"], bite=ident, bites=settings.bites)]
+    return [f for ident, fit in named if ident != chosen for f in odd(fit, inputs["scans"], bite=ident)]
 
 
 def _chosen(chosen: Stands, bites: list[Stands], settings: BiteSettings) -> list[Flag]:
@@ -186,14 +186,14 @@ def _relation(inputs: Inputs, settings: BiteSettings, upper: Jaw, lower: Jaw) ->
     marks = (Flag("stale-marks", "look", _stale_words(stale)),) if stale else ()
     if came is not None and want == "auto" and _says_otherwise(fit, lower):
         # The scan of a bite is the measurement; how the jaws came is only how they were kept.
-        found = by_scans(fit, inputs["scans"], bites=settings.bites)
+        found = by_scans(fit, inputs["scans"])
         return replace(found, flags=(_instead(fit, lower, came), *found.flags, *marks))
     if came is not None and (want == "as they came" or not came.doubt or _says_the_same(fit, lower)):
-        others = odd(fit, inputs["scans"], bites=settings.bites) if fit else ()
+        others = odd(fit, inputs["scans"]) if fit else ()
         said = (Flag("kept-relation", "note", _kept_words(came)), *_checked(fit, lower), *others, *marks)
         return Found(np.eye(4), "as they came", said, meet=None if came.flawed else came.meet)
     if want in ("auto", "bite scans") and fit and fit["lower_to_upper"]:
-        found = by_scans(fit, inputs["scans"], bites=settings.bites)
+        found = by_scans(fit, inputs["scans"])
         return replace(found, flags=(*found.flags, *marks))
     if want in ("auto", "earlier pair") and lent:
         return by_earlier(lent)
@@ -335,7 +335,7 @@ STEP = Step(
     name="bite",
     title="Bite",
     number=2,
-    version=10,
+    version=11,
     over=WHOLE,
     settings=BiteSettings,
     beside={"nudged_on": Beside(_NUDGE, anew=True)},

@@ -35,17 +35,13 @@ class FitSettings(StepSettings):
         {}, label="Marks", help="Matched points on a bite scan and the jaws, by piece: three to six on each jaw.", main=False
     )
 
-    of: dict[str, EntryId] = setting(
-        {}, label="Of which bite", help="A bite scan that measured another bite than the first, by piece.", form=False, max_length=20
-    )
-
     def counting(self) -> FitSettings:
         """Fewer than three marks on a jaw say nothing yet."""
         full = {
             p: found for p, found in self.marks.items()
             if all(sum(m.jaw == jaw for m in found.values()) >= 3 for jaw in ("upper", "lower"))
         }  # fmt: skip
-        return FitSettings(marks=full, of=self.of)
+        return FitSettings(marks=full)
 
 
 def apply(inputs: Inputs, settings: FitSettings, run: Run) -> StepResult:
@@ -63,7 +59,7 @@ def apply(inputs: Inputs, settings: FitSettings, run: Run) -> StepResult:
         values["stale"] = sum(len(found) - len(fresh[p]) for p, found in settings.marks.items() if p in inputs["bites"])
         marks = {p: [m.model_dump() for m in found] for p, found in fresh.items()}
         maps = ByPiece()
-        for bite, scans in _by_bite(inputs["bites"], settings.of).items():
+        for bite, scans in _by_bite(inputs["bites"], inputs["of"]).items():
             fit = fit_bite(upper, lower, scans, {p: found for p, found in marks.items() if p in scans})
             values["scans"] += [_scan(s, bite) for s in fit.scans]
             maps |= _maps(fit, scans, upper, lower)
@@ -82,11 +78,12 @@ def apply(inputs: Inputs, settings: FitSettings, run: Run) -> StepResult:
     return StepResult(values)
 
 
-def _by_bite(bites: dict[str, Mesh], of: dict[str, str]) -> dict[str, dict[str, Mesh]]:
-    """{bite: {piece: scan}}, the first bite ('') before the others."""
+def _by_bite(bites: dict[str, Mesh], of: dict[str, list[str]]) -> dict[str, dict[str, Mesh]]:
+    """{bite: {piece: scan}}, the first bite ('') before the others. of : {bite: the scans that measured it}"""
+    measured = {piece: ident for ident, pieces in of.items() for piece in pieces}
     out: dict[str, dict[str, Mesh]] = {}
-    for piece, scan in sorted(bites.items(), key=lambda item: of.get(item[0], "")):
-        out.setdefault(of.get(piece, ""), {})[piece] = scan
+    for piece, scan in sorted(bites.items(), key=lambda item: measured.get(item[0], "")):
+        out.setdefault(measured.get(piece, ""), {})[piece] = scan
     return out
 
 
@@ -147,7 +144,7 @@ STEP = Step(
     name="fit",
     title="Bite fit",
     number=2,
-    version=8,
+    version=9,
     over=WHOLE,
     part_of="bite",
     settings=FitSettings,
@@ -157,6 +154,7 @@ STEP = Step(
         "mesh": Need("intake", "mesh", each=True),
         "about": Need("intake", "about", each=True),
         "bites": Need("intake", "mesh", of=("bite",)),
+        "of": Need("bite", "bites", setting=True, field="scans"),
         "earlier": Need("intake", "mesh", of=EARLIER),
         "earlier_about": Need("intake", "about", of=EARLIER),
     },

@@ -9,6 +9,7 @@ from ...engine.model import WHOLE, Inputs, Need, Step, StepResult, StepSettings
 from ...ops.rigid import rows
 from ...progress import Run
 from ..kinds import FOLLOWERS
+from ..lying import lies_on
 from ..values import Matrix
 
 
@@ -26,7 +27,7 @@ def apply(inputs: Inputs, settings: PlacesSettings, run: Run) -> StepResult:
         on_bite[piece] = None if to_bite.get(target) is None else rows(np.array(to_bite[target]) @ matrix)
 
     for piece in inputs["followers"]:
-        end, matrix = _chain(inputs["followers"], piece)
+        end, matrix = lies_on(inputs["followers"], piece)
         if end in bench:
             put(piece, end, matrix)
     upper = next((p for p, jaw in inputs.jaws.items() if jaw == "upper"), None)
@@ -34,17 +35,6 @@ def apply(inputs: Inputs, settings: PlacesSettings, run: Run) -> StepResult:
         if scan["to_upper"] and upper:
             put(scan["piece"], upper, np.array(scan["to_upper"]))
     return StepResult({"home_to_bench": on_bench, "home_to_bite": on_bite})
-
-
-def _chain(followers: dict, piece: str) -> tuple[str, np.ndarray]:
-    """(what it lies on in the end, its home to that one's): desk scan on mouth scan, mouth scan on jaw."""
-    at, matrix = piece, np.eye(4)
-    for _ in range(len(followers)):
-        place = followers.get(at)
-        if not place:
-            break
-        at, matrix = place["on"], np.array(place["home_to_jaw"]) @ matrix
-    return at, matrix
 
 
 STEP = Step(

@@ -4,6 +4,7 @@ import { type CardProps, type Drawing, fromStage, Label, type StepUi, type Tool,
 import type { Point } from "../../store/bench";
 import { DieList } from "./DieList";
 import { DieHandles, DieWords } from "./Dies";
+import { JoinList } from "./JoinList";
 import { lift, takeOut } from "./lift";
 import { PinList } from "./PinList";
 import { lowerOf, PinHandles } from "./Pins";
@@ -85,6 +86,7 @@ function Below(props: CardProps) {
     <>
       <PinList {...props} />
       <DieList {...props} />
+      <JoinList {...props} />
     </>
   );
 }

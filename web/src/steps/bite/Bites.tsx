@@ -4,7 +4,7 @@ import type { Doings } from "../../case/useCase";
 import type { CaseOut } from "../../shared/api/client";
 import { NumberField } from "../../shared/ui/NumberField";
 import { useBench } from "../../store/bench";
-import { bitesOf, change, chosenOf, entriesOf, type NamedBite, scansOf } from "./bites";
+import { bitesOf, change, chosenOf, entriesOf, measuredBy, type NamedBite } from "./bites";
 
 const NUMBERS = [
   ["back_mm", "Forward", "mm", -1, 30],
@@ -104,9 +104,7 @@ function Details({ bite, data, doings }: { bite: NamedBite; data: CaseOut; doing
     else doings.set("bite", "*", { name: to || "Habitual" });
   };
   const away = () => {
-    const rest = Object.fromEntries(Object.entries(scansOf(data)).filter(([, of]) => of !== bite.id));
-    if (Object.values(scansOf(data)).includes(bite.id)) doings.set("fit", "*", { of: rest });
-    if (entry) doings.entry("bite", "*", ["bites"], bite.id, null);
+    doings.entry("bite", "*", ["bites"], bite.id, null);
     if (chosenOf(data) === bite.id) doings.set("bite", "*", { chosen: "" });
   };
   return (
@@ -156,14 +154,19 @@ function Details({ bite, data, doings }: { bite: NamedBite; data: CaseOut; doing
 export function OfBite({ piece, data, doings }: { piece: string; data: CaseOut; doings: Doings }) {
   const bites = bitesOf(data);
   if (bites.length < 2) return null;
-  const { [piece]: of = "", ...rest } = scansOf(data);
+  const of = measuredBy(data, piece);
+  const give = (to: string) => {
+    const scans = (id: string) => entriesOf(data)[id]?.scans ?? [];
+    if (of) change(data, doings, of, { scans: scans(of).filter((p) => p !== piece) });
+    if (to) change(data, doings, to, { scans: [...scans(to), piece] });
+  };
   return (
     <select
       aria-label="The bite it measured"
       title="The bite it measured"
       className="select select-xs w-24"
       value={of}
-      onChange={(e) => doings.set("fit", "*", { of: e.target.value ? { ...rest, [piece]: e.target.value } : rest })}
+      onChange={(e) => give(e.target.value)}
     >
       {bites.map((b) => (
         <option key={b.id} value={b.id}>

@@ -20,8 +20,9 @@ export function chosenOf(data: CaseOut): string {
   return bitesOf(data).some((b) => b.id === chosen) ? chosen : "";
 }
 
-/** Which bite each bite scan measured, by piece. */
-export const scansOf = (data: CaseOut): Record<string, string> => detailOf(data, "fit")?.settings.of ?? {};
+/** The bite that a bite scan measured; empty: the first. */
+export const measuredBy = (data: CaseOut, piece: string): string =>
+  Object.entries(entriesOf(data)).find(([, entry]) => entry.scans.includes(piece))?.[0] ?? "";
 
 /** Some numbers or the name of a bite that is not the first. */
 export function change(data: CaseOut, doings: Doings, id: string, values: Record<string, unknown>) {
