@@ -118,7 +118,8 @@ class CaseTest(unittest.TestCase):
 
         had, has = faces(base, before), faces(done, scan)
         # The cubes stand at the floor and reach nothing of the scan.
-        self.assertEqual((has, len(had) > 30_000), (had, True))
+        self.assertTrue(has == had)
+        self.assertGreater(len(had), 15_000)
         self.assertTrue((done.groups[done.source == MADE] != GROUP_SCAN).all())
         ours = trimesh.Trimesh(done.vertices_mm, done.faces, process=False)
         self.assertTrue(ours.is_watertight and ours.is_winding_consistent)

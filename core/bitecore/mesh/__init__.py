@@ -11,6 +11,7 @@ from .measures import (
     vector_area_mm2,
     vertex_normals,
     volume_ml,
+    volumes_mm3,
 )
 from .mesh import GROUP_CUT, GROUP_PATCH, GROUP_SCAN, MADE, Channel, Mesh
 from .topology import border_loops, check_solid, edge_table, face_components
@@ -36,4 +37,5 @@ __all__ = [
     "vector_area_mm2",
     "vertex_normals",
     "volume_ml",
+    "volumes_mm3",
 ]

@@ -63,6 +63,14 @@ def vector_area_mm2(mesh: Mesh) -> NDArray:
     return area_vectors(mesh).sum(0)
 
 
+def volumes_mm3(mesh: Mesh, piece: NDArray[np.int32], count: int) -> NDArray[np.float64]:
+    """(count,) of the closed pieces of a mesh, below nought of one that faces inwards. piece : (m,) which each face is of"""
+    a, b, c = corners(mesh)
+    # From a place near by: far from nought the sum would lose its last digits.
+    a, b, c = (p - mesh.vertices_mm[0] for p in (a, b, c))
+    return np.asarray(np.bincount(piece, np.einsum("ij,ij->i", a, np.cross(b, c)) / 6.0, count), np.float64)
+
+
 def volume_ml(mesh: Mesh) -> float:
     """Signed volume of a closed surface by the divergence theorem; 1 ml = 1000 mm^3."""
     a, b, c = corners(mesh)

@@ -11,14 +11,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import StepFailed
-from ..mesh import GROUP_CUT, GROUP_SCAN, MADE, Mesh
-from ..mesh.topology import check_solid
+from ..mesh import GROUP_CUT, GROUP_SCAN, MADE, Mesh, volumes_mm3
+from ..mesh.topology import check_solid, face_components
 from ..progress import QUIET, Run
 from ..words import capital
 
 _AREA_MM2 = 1e-9
 # A piece so small is a splinter.
-_CRUMB_MM3 = 1.0
+CRUMB_MM3 = 1.0
 
 
 @dataclass(frozen=True)
@@ -106,7 +106,10 @@ def assemble(
     if out.status() != manifold3d.Error.NoError or out.num_tri() == 0:
         raise StepFailed("Nothing is left of the body when everything is put together.", code="nothing-left")
     run.tick(0.8, "checking")
-    made, which, face = bodies.back(_without_crumbs(out) if cut or only is not None or filled else out)
+    made, which, face = bodies.back(out)
+    if cut or only is not None or filled:
+        keep = _whole(made)
+        made, which, face = made.of_faces(keep), which[keep], face[keep]
     check = check_solid(made)
     if check.open_edges:
         raise StepFailed(f"What was put together is not closed ({check.open_edges} open edges).", code="body-open")
@@ -114,12 +117,12 @@ def assemble(
     return Assembled(made, moved, body.triangles - whole)
 
 
-def _without_crumbs(solid: manifold3d.Manifold) -> manifold3d.Manifold:
-    """Splinters that a cut leaves in the air beside the body are of no use to anybody."""
-    pieces = solid.decompose()
+def _whole(mesh: Mesh) -> NDArray[np.bool_]:
+    """(m,) faces of all but splinters that a cut leaves in the air beside the body, of use to nobody."""
+    count, piece = face_components(mesh)
     # A cavity is a piece too, of a volume below nought.
-    whole = [piece for piece in pieces if abs(piece.volume()) > _CRUMB_MM3]
-    return solid if len(whole) in (0, len(pieces)) else manifold3d.Manifold.compose(whole)
+    large = np.abs(volumes_mm3(mesh, piece, count)) > CRUMB_MM3
+    return large[piece] if large.any() else np.ones(mesh.triangles, bool)
 
 
 def _moved(made: Mesh, body: Mesh, own: NDArray[np.bool_], face: NDArray[np.int64]) -> tuple[float, int]:

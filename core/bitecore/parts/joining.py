@@ -14,8 +14,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import StepFailed
-from ..mesh import GROUP_PATCH, MADE, Mesh, vertex_normals
-from ..mesh.topology import check_solid
+from ..mesh import GROUP_PATCH, MADE, Mesh, vertex_normals, volume_ml, volumes_mm3
+from ..mesh.topology import check_solid, face_components
+from ..ops.assembly import CRUMB_MM3
 from ..ops.closest import ClosestPoints
 from ..ops.geodesic import distances
 from ..ops.holes import close_holes
@@ -28,11 +29,12 @@ _DEEPER_MM, _RIM_MM = 0.05, 0.8
 _TRIES = 4
 # From this share of the push on a place is no longer at the rim.
 _INNER = 0.5
+_HARDLY = 0.01
 # Two surfaces face each other where the cosine between their normals is below this; farther off, nothing is looked at.
 _FACING = -0.3
 _LOOKED_MM = 4.0
-# Pockets of less than this are no hollow for resin; holes up to this width are closed.
-_POCKET_MM3, _HOLE_MM = 0.05, 8.0
+# Holes up to this width are closed.
+_HOLE_MM = 8.0
 _SMOOTHED = 4
 
 
@@ -41,7 +43,8 @@ class Joined:
     """A body ready to be united with its jaw's, in the jaw's home.
 
     solid       : closed, with its facing side pushed in
-    gap_mm      : the widest gap that was between them; deep_mm : how deep they were in each other, at most
+    gap_mm      : the widest gap that was between them; deep_mm : how deep they were in each other, but for a hundredth of
+                  that side
     pushed_mm   : how far a point of the facing side was moved, at most; nothing else was
     facing_mm2  : how much of it faces the jaw within reach
     pockets_mm3 : of hollows that stay between them
@@ -64,7 +67,7 @@ def whole(mesh: Mesh, name: str) -> Mesh:
     if check.open_edges:
         text = f"{capital(name)} is open ({check.open_edges} open edges): only what was scanned all round can be one body with a jaw."
         raise StepFailed(f"{text} Scan its other side too, and join both in the scanner.", code="join-open")
-    return mesh if _volume(mesh) > 0 else mesh.turned_inside_out()
+    return mesh if volume_ml(mesh) > 0 else mesh.turned_inside_out()
 
 
 def joined_on(body: Mesh, other: Mesh, *, reach_mm: float, name: str = "it", run: Run = QUIET) -> Joined:
@@ -82,7 +85,8 @@ def joined_on(body: Mesh, other: Mesh, *, reach_mm: float, name: str = "it", run
     share, inwards = _share(other, near), _smoothed(other, normals)
     inner = near & (share >= _INNER)
     # At the rim the two part, as they should.
-    gap = max(float(away[inner if inner.any() else near].max()), 0.0)
+    met = away[inner if inner.any() else near]
+    gap = max(float(met.max()), 0.0)
     best: tuple[Mesh, float, float] | None = None
     for k in range(_TRIES):
         run.tick(0.3 + 0.15 * k, "pushing it in")
@@ -91,14 +95,14 @@ def joined_on(body: Mesh, other: Mesh, *, reach_mm: float, name: str = "it", run
         bodies, pockets = _united(body, moved)
         if bodies == 1 and (best is None or pockets < best[2]):
             best = moved, push * float(share.max()), pockets
-        if best is not None and best[2] < _POCKET_MM3:
+        if best is not None and not best[2]:
             break
     if best is None:
         raise StepFailed(f"{capital(name)} and the model do not become one body: they touch too little.", code="join-apart")
     made = np.full(other.triangles, MADE, np.int32)
     return Joined(
         solid=Mesh.of(best[0].vertices_mm, other.faces, np.full(other.triangles, GROUP_PATCH, np.uint8), made), gap_mm=gap,
-        deep_mm=max(float(-away[near].min()), 0.0), pushed_mm=best[1], facing_mm2=_area(other, near), pockets_mm3=best[2],
+        deep_mm=max(float(-np.quantile(met, _HARDLY)), 0.0), pushed_mm=best[1], facing_mm2=_area(other, near), pockets_mm3=best[2],
     )  # fmt: skip
 
 
@@ -132,12 +136,12 @@ def _smoothed(mesh: Mesh, normals: NDArray) -> NDArray[np.float64]:
 
 
 def _united(body: Mesh, other: Mesh) -> tuple[int, float]:
-    """(how many bodies, mm³ of hollows that the union has and neither of the two)."""
-    one, two = _solid(body), _solid(other)
-    pieces = [piece.volume() for piece in (one + two).decompose()]
-    had = sum(1 for solid in (one, two) for piece in solid.decompose() if piece.volume() < 0)
-    hollows = sorted(-v for v in pieces if v < 0)
-    return sum(v > 0 for v in pieces), sum(hollows[: max(len(hollows) - had, 0)])
+    """(how many bodies, mm³ of hollows that the union has and neither of the two; those that the assembly fills do not count)."""
+    solids = [_solid(body), _solid(other)]
+    both = manifold3d.Manifold.batch_boolean(solids, manifold3d.OpType.Add)
+    volumes, had = _volumes(both), sum(int((_volumes(s) < -CRUMB_MM3).sum()) for s in solids)
+    hollows = np.sort(-volumes[volumes < -CRUMB_MM3])
+    return int((volumes > CRUMB_MM3).sum()), float(hollows[: max(len(hollows) - had, 0)].sum())
 
 
 def _solid(mesh: Mesh) -> manifold3d.Manifold:
@@ -147,9 +151,15 @@ def _solid(mesh: Mesh) -> manifold3d.Manifold:
     return solid
 
 
-def _volume(mesh: Mesh) -> float:
-    a, b, c = (mesh.vertices_mm[mesh.faces[:, k]] for k in range(3))
-    return float(np.einsum("ij,ij->", a, np.cross(b, c)) / 6)
+def _volumes(solid: manifold3d.Manifold) -> NDArray[np.float64]:
+    """(k,) mm³ of its pieces: hollows are below nought."""
+    out = solid.to_mesh64()
+    corners = np.asarray(out.vert_properties)[:, :3]
+    merge = np.arange(len(corners))
+    merge[np.asarray(out.merge_from_vert).astype(np.int64)] = np.asarray(out.merge_to_vert).astype(np.int64)
+    mesh = Mesh.of(corners, merge[np.asarray(out.tri_verts).astype(np.int64)])
+    count, piece = face_components(mesh)
+    return volumes_mm3(mesh, piece, count)
 
 
 def _area(mesh: Mesh, near: NDArray[np.bool_]) -> float:
