@@ -161,6 +161,29 @@ class BiteTest(BrowserCase):
         page.keyboard.press("Control+z")
         page.get_by_text("so the bite is missing").wait_for(timeout=180_000)
 
+    def test_one_more_bite_is_set_looked_at_and_the_models_go_into_it(self) -> None:
+        page = self.page
+        number = self.open_pair()
+        self.step("Bite").click()
+        page.get_by_label("Card").get_by_role("button", name="Add a bite").click()
+        bites = page.get_by_role("region", name="Bites")
+        bites.get_by_role("button", name="Change: Bite 2").click()
+        name = bites.get_by_label("Name", exact=True)
+        name.fill("Protruded")
+        name.press("Enter")
+        self.set_number("Forward", "4")
+        bites.get_by_text("4.00 mm forward").wait_for()
+        bites.get_by_role("button", name="Look: Protruded").click()
+        bites.get_by_role("button", name="Use: Protruded").click()
+        page.get_by_text("The models are in “Protruded”, one of 2 bites.").wait_for()
+        nodes = page.request.get(f"{self.app.address}/api/cases/{number}").json()["nodes"]
+        bite = next(n for n in nodes if n["step"] == "bite")["good"]
+        self.assertEqual([b["name"] for b in bite["bites"]], ["Habitual", "Protruded"])
+        lower = next(n["piece"] for n in nodes if n["step"] == "base" and n["jaw"] == "lower")
+        self.assertEqual(bite["home_to_bite"][lower], bite["bites"][1]["lower_to_upper"])
+        page.keyboard.press("Control+z")
+        page.get_by_text("The models are in “Habitual”, one of 2 bites.").wait_for()
+
     def test_level_by_three_marks_of_the_mouse(self) -> None:
         page = self.page
         self.open_pair()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from functools import cache
 
 import numpy as np
 
@@ -66,23 +67,30 @@ class ClosedFormTest(unittest.TestCase):
         self.assertGreater(manifold(whole(inside_out, "the slab")).volume(), 0)
 
 
-class DentureTest(unittest.TestCase):
-    """A jaw without teeth and the denture that was made on it, each scanned for itself, the denture elsewhere."""
+@cache
+def without_teeth() -> tuple[Mesh, Mesh]:
+    """An upper without teeth and the denture that was made on it, each scanned for itself, the denture elsewhere."""
+    rng = np.random.default_rng(3)
+    upper = pair(ArchPlan(seed=41, grid_mm=0.8, noise_mm=0.0, warp_mm=0.0, flaws=False)).upper
+    worn = denture(upper, upper=True)
+    half = len(worn.vertices_mm) // 2
+    tissue = Mesh.of(worn.vertices_mm[half:], worn.faces[(worn.faces >= half).all(1)][:, ::-1] - half)
+    plan = ArchPlan(noise_mm=0.02, warp_mm=0.0)
+    jaw = rescans.as_scanned(rescans.otherwise_meshed(tissue, rng), plan, rng)
+    return jaw, rescans.as_scanned(worn, plan, rng).moved(turn(12))
 
+
+class DentureTest(unittest.TestCase):
     graph: CaseGraph
 
     @classmethod
     def setUpClass(cls) -> None:
-        rng = np.random.default_rng(3)
-        upper = pair(ArchPlan(seed=41, grid_mm=0.8, noise_mm=0.0, warp_mm=0.0, flaws=False)).upper
-        worn = denture(upper, upper=True)
-        half = len(worn.vertices_mm) // 2
-        tissue = Mesh.of(worn.vertices_mm[half:], worn.faces[(worn.faces >= half).all(1)][:, ::-1] - half)
-        plan = ArchPlan(noise_mm=0.02, warp_mm=0.0)
-        scans = [rescans.as_scanned(rescans.otherwise_meshed(tissue, rng), plan, rng), rescans.as_scanned(worn, plan, rng).moved(turn(12))]
         cls.store = MemoryStore()
         document = case(
-            cls.store, *scans, intake={"p1": {"kind": "jaw", "jaw": "upper"}, "p2": {"kind": "denture"}}, join={"p1": {"scans": ("p2",)}}
+            cls.store,
+            *without_teeth(),
+            intake={"p1": {"kind": "jaw", "jaw": "upper"}, "p2": {"kind": "denture"}},
+            join={"p1": {"scans": ("p2",)}},
         )
         cls.graph = evaluate(document, CASE, cls.store).graph
 

@@ -89,7 +89,7 @@ class WholeSheetTest(unittest.TestCase):
         self.assertEqual(set(states.values()) - {"done", "look", "off"}, set(), states)
         self.assertEqual(
             {name.split("/")[0] for name, state in states.items() if state == "off"},
-            {"touch", "marked", "reduce", "hollow", "label", "articulate", "dies"},
+            {"touch", "marked", "reduce", "hollow", "label", "articulate", "dies", "join"},
         )
         self.assertEqual(self.first.graph.jaws, {"p1": "upper", "p2": "lower"})
         for piece in ("p1", "p2"):
@@ -319,9 +319,12 @@ class ContractTest(unittest.TestCase):
         settings["marked"] = {"p2": {"marks": {"m1": {"kind": "swab", "points_mm": at, "mm": 1.0}}}}
         document = case(cls.store, *scans).model_copy(update={"settings": settings})
         cls.graph = evaluate(document, CASE, cls.store, demanded=ALL).graph
+        # An open scan is no body: on the plate it would be waited for.
+        joined = document.model_copy(update={"settings": settings | {"join": {"p2": {"scans": ("p3",)}}}})
+        cls.joins = evaluate(joined, CASE, cls.store, until="join").graph.of_step("join")
 
     def tasks(self) -> list[Task]:
-        seen = {n.step.name: n.task for n in self.graph.nodes.values() if n.task}
+        seen = {n.step.name: n.task for n in (*self.graph.nodes.values(), *self.joins) if n.task}
         self.assertEqual(set(seen), {s.name for s in standard().steps})
         return list(seen.values())
 

@@ -1,0 +1,51 @@
+"""A denture and its jaw as one body: chosen on the card, handed out beside the jaw alone, and measured in the files."""
+
+from __future__ import annotations
+
+import io
+import re
+import zipfile
+
+import trimesh
+
+from bitecore.files import stl
+from bitecore.mesh import Mesh
+from tests.browser.harness import BrowserCase
+from tests.core.test_joining import without_teeth
+from tests.shapes import manifold
+
+
+class JoinedTest(BrowserCase):
+    def test_a_denture_is_printed_with_its_jaw_and_the_jaw_alone_too(self) -> None:
+        page = self.page
+        jaw, worn = without_teeth()
+        self.drop(("jaw.stl", stl.write_binary(jaw)), ("worn.stl", stl.write_binary(worn)))
+        page.wait_for_url(re.compile("/case/"))
+        self.wait_state("Plate", "done", seconds=240)
+        page.get_by_label("What jaw.stl is").select_option("upper")
+        page.get_by_label("What worn.stl is").select_option("denture")
+        page.keyboard.press("Alt+8")
+        page.get_by_role("region", name="As one body").get_by_role("checkbox").click()
+        page.get_by_text("The denture is one body with the model").wait_for()
+        files = self.handed_out()
+        self.assertEqual(set(files), {"upper", "upper joined"})
+        solid = {}
+        for name, data in files.items():
+            read = trimesh.load(io.BytesIO(data), file_type="stl")
+            self.assertTrue(read.is_watertight, name)
+            solid[name] = manifold(Mesh.of(read.vertices, read.faces))
+            self.assertEqual(len(solid[name].decompose()), 1, name)
+        # In one relation: what the jaw alone fills, the two together fill too.
+        self.assertLess((solid["upper"] - solid["upper joined"]).volume(), 0.1)
+        self.assertGreater(solid["upper joined"].volume(), solid["upper"].volume() + 1000)
+
+    def handed_out(self) -> dict[str, bytes]:
+        """STL of each body by its name."""
+        page = self.page
+        self.wait_state("Plate", "done", seconds=240)
+        self.step("Hand-off").click()
+        page.get_by_role("button", name="Accept all, make the files").click()
+        with page.expect_download(timeout=180_000) as got:
+            page.get_by_role("link", name=re.compile("^All as")).click()
+        with zipfile.ZipFile(io.BytesIO(got.value.path().read_bytes())) as files:
+            return {name[:-4].partition("_")[2]: files.read(name) for name in files.namelist() if name.endswith(".stl")}
