@@ -11,6 +11,7 @@ from bitecore.errors import StepFailed
 from bitecore.mesh import Mesh
 from bitecore.parts.joining import joined_on, whole
 from bitecore.runsheet import CASE, MemoryStore, evaluate
+from bitecore.runsheet.document import CaseDocument
 from bitecore.runsheet.who import CaseGraph
 from demo import rescans
 from demo.arch import ArchPlan, pair
@@ -82,17 +83,18 @@ def without_teeth() -> tuple[Mesh, Mesh]:
 
 class DentureTest(unittest.TestCase):
     graph: CaseGraph
+    document: CaseDocument
 
     @classmethod
     def setUpClass(cls) -> None:
         cls.store = MemoryStore()
-        document = case(
+        cls.document = case(
             cls.store,
             *without_teeth(),
             intake={"p1": {"kind": "jaw", "jaw": "upper"}, "p2": {"kind": "denture"}},
             join={"p1": {"scans": ("p2",)}},
         )
-        cls.graph = evaluate(document, CASE, cls.store).graph
+        cls.graph = evaluate(cls.document, CASE, cls.store).graph
 
     def body(self, address: str) -> Mesh:
         node = self.graph.node("assemble", address)
@@ -110,3 +112,12 @@ class DentureTest(unittest.TestCase):
         self.assertLess((alone - both).volume(), 0.05)
         self.assertIn("joined", [f["code"] for f in self.graph.node("join", "p1").manifest.flags])
         self.assertIsNotNone(self.graph.node("plate").json("home_to_plate", "p1.joined"))
+
+    def test_a_jaw_is_never_given_out_as_joined_where_nothing_was(self) -> None:
+        graph = evaluate(
+            self.document.model_copy(update={"settings": self.document.settings | {"join": {"p1": {"scans": ("p9",)}}}}), CASE, self.store
+        ).graph
+        self.assertEqual([f["code"] for f in graph.node("join", "p1").manifest.flags], ["join-gone"])
+        node = graph.node("assemble", "p1.joined")
+        self.assertEqual((node.state, node.manifest.flags[0]["code"]), ("failed", "no-part"))
+        self.assertEqual(graph.node("assemble", "p1").state, "done")

@@ -252,7 +252,7 @@ class Step:
     part_of   : the step of the run sheet it is shown with, where it is none of its own
     on_demand : waits for a person
     shows     : meshes the stage shows as soon as they are there; others are made ready when they are first asked for
-    through   : {output: input}: while nothing was gathered, these inputs are handed through as they are, without work
+    through   : {output: input}: while nothing was gathered, these inputs are handed through as they are, without work; of a part none is
     beside    : what is kept beside settings by hand, by the name both of the value and of the setting
     counts    : the settings without what does not count (yet), where a change of that needs no new result
     off       : is it switched off by these settings? Then it gives nothing and asks for nothing

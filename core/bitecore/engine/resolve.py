@@ -82,7 +82,8 @@ class _Look:
             node.why = str(waits)
             return
         gathered = [name for name, need in step.needs.items() if need.gathered is not None]
-        if step.through and not any(holds_anything(inputs[name]) for name in gathered):
+        # A part is never what it would be cut from.
+        if step.through and "." not in node.piece and not any(holds_anything(inputs[name]) for name in gathered):
             self.hand_through(node, inputs)
             return
         if step.counts is not None:
