@@ -89,7 +89,7 @@ class WholeSheetTest(unittest.TestCase):
         self.assertEqual(set(states.values()) - {"done", "look", "off"}, set(), states)
         self.assertEqual(
             {name.split("/")[0] for name, state in states.items() if state == "off"},
-            {"touch", "marked", "reduce", "hollow", "label", "articulate", "dies", "join"},
+            {"touch", "marked", "reduce", "hollow", "label", "articulate", "dies", "join", "attach"},
         )
         self.assertEqual(self.first.graph.jaws, {"p1": "upper", "p2": "lower"})
         for piece in ("p1", "p2"):
@@ -320,11 +320,12 @@ class ContractTest(unittest.TestCase):
         document = case(cls.store, *scans).model_copy(update={"settings": settings})
         cls.graph = evaluate(document, CASE, cls.store, demanded=ALL).graph
         # An open scan is no body: on the plate it would be waited for.
-        joined = document.model_copy(update={"settings": settings | {"join": {"p2": {"scans": ("p3",)}}}})
-        cls.joins = evaluate(joined, CASE, cls.store, until="join").graph.of_step("join")
+        more = {"join": {"p2": {"scans": ("p3",)}}, "attach": {"p2": {"parts": {"p1": {"scan": "p9", "at": (0, 0, 0)}}}}}
+        joined = evaluate(document.model_copy(update={"settings": settings | more}), CASE, cls.store, until="articulate").graph
+        cls.more = [*joined.of_step("join"), *joined.of_step("attach")]
 
     def tasks(self) -> list[Task]:
-        seen = {n.step.name: n.task for n in (*self.graph.nodes.values(), *self.joins) if n.task}
+        seen = {n.step.name: n.task for n in (*self.graph.nodes.values(), *self.more) if n.task}
         self.assertEqual(set(seen), {s.name for s in standard().steps})
         return list(seen.values())
 

@@ -65,8 +65,8 @@ def whole(mesh: Mesh, name: str) -> Mesh:
         mesh = close_holes(mesh, up_to_mm=_HOLE_MM)[0]
     check = check_solid(mesh)
     if check.open_edges:
-        text = f"{capital(name)} is open ({check.open_edges} open edges): only what was scanned all round can be one body with a jaw."
-        raise StepFailed(f"{text} Scan its other side too, and join both in the scanner.", code="join-open")
+        text = f"{capital(name)} is open ({check.open_edges} open edges): only a closed body can be one with a model."
+        raise StepFailed(f"{text} Scan its other side too, or save it closed.", code="join-open")
     return mesh if volume_ml(mesh) > 0 else mesh.turned_inside_out()
 
 
@@ -137,14 +137,15 @@ def _smoothed(mesh: Mesh, normals: NDArray) -> NDArray[np.float64]:
 
 def _united(body: Mesh, other: Mesh) -> tuple[int, float]:
     """(how many bodies, mm³ of hollows that the union has and neither of the two; those that the assembly fills do not count)."""
-    solids = [_solid(body), _solid(other)]
+    solids = [solid_of(body), solid_of(other)]
     both = manifold3d.Manifold.batch_boolean(solids, manifold3d.OpType.Add)
     volumes, had = _volumes(both), sum(int((_volumes(s) < -CRUMB_MM3).sum()) for s in solids)
     hollows = np.sort(-volumes[volumes < -CRUMB_MM3])
     return int((volumes > CRUMB_MM3).sum()), float(hollows[: max(len(hollows) - had, 0)].sum())
 
 
-def _solid(mesh: Mesh) -> manifold3d.Manifold:
+def solid_of(mesh: Mesh) -> manifold3d.Manifold:
+    """Of the library; raises StepFailed for what is not closed."""
     solid = manifold3d.Manifold(manifold3d.Mesh64(np.array(mesh.vertices_mm), np.array(mesh.faces, np.uint64)))
     if solid.status() != manifold3d.Error.NoError or solid.is_empty():
         raise StepFailed("What is to be joined is not one closed solid.", code="not-solid")

@@ -146,3 +146,13 @@ class JoinedScan(TypedDict):
     facing_mm2: float
     pockets_mm3: float
     volume_ml: float
+
+
+class HousePart(TypedDict):
+    """A body of the house's own on a base. entry : of the settings; faces : how many flat faces it has; round_mm : how far its face was
+    carried to a round wall"""
+
+    entry: str
+    faces: int
+    face_mm2: float
+    round_mm: float

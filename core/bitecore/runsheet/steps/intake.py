@@ -28,10 +28,14 @@ from ..values import About
 KIND_WORDS = {
     "jaw": "jaw scan", "bite": "bite scan", "impression": "impression", "closed": "closed model", "die": "die",
     "desk": "desk scan", "bodies": "mouth scan with scan bodies", "before": "scan from before treatment", "wax": "wax-up",
-    "denture": "denture", "returned": "file that came back", "other": "scan of something else",
+    "denture": "denture", "returned": "file that came back", "part": "house part", "other": "scan of something else",
 }  # fmt: skip
 # What becomes of those that are not worked on themselves.
-_SERVES = {"bite": "Bite places the jaws by it", "other": "kept with the case, choose what it is if it shall serve"}
+_SERVES = {
+    "bite": "Bite places the jaws by it",
+    "part": "Articulate puts it on a base",
+    "other": "kept with the case, choose what it is if it shall serve",
+}
 _SERVES |= dict.fromkeys(
     ("impression", "desk", "bodies", "before", "wax", "denture", "returned"), "kept with the case, it goes with its jaw"
 )
@@ -40,7 +44,9 @@ _DIE_MM = 19.0
 # What the run sheet works on: a closed model is sawn open below its teeth.
 WORKED = ("jaw", "closed")
 SURE = 0.9
-Kind = Literal["auto", "jaw", "bite", "impression", "closed", "die", "desk", "bodies", "wax", "before", "denture", "returned", "other"]
+Kind = Literal[
+    "auto", "jaw", "bite", "impression", "closed", "die", "desk", "bodies", "wax", "before", "denture", "returned", "part", "other"
+]
 
 
 class IntakeSettings(StepSettings):
@@ -63,6 +69,8 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
     run.tick(0.25, "welding")
     extent = float(np.ptp(soup.points, axis=0).max())
     found_unit, unit_confidence = unit_of(extent)
+    # What a house made for its models came in millimetres, however small it is.
+    found_unit, unit_confidence = ("mm", 1.0) if settings.kind == "part" else (found_unit, unit_confidence)
     unit = found_unit if settings.unit == "auto" else settings.unit
     welded = weld(soup.points * UNITS[unit])
     if welded.mesh.triangles == 0:
@@ -72,7 +80,7 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
         crossing = beside.submit(crossing_faces, welded.mesh)
         shape = _seen(welded.mesh, settings)
     crosses = crossing.result()
-    if settings.unit == "auto" and shape.kind == "die":
+    if settings.unit == "auto" and shape.kind == "die" and settings.kind != "part":
         # A die is a fraction of a jaw: its own size tells the unit better.
         unit = unit_of(extent, usual_mm=_DIE_MM)[0]
         if unit != found_unit:

@@ -19,6 +19,7 @@ const KINDS = [
   ["die", "die"],
   ["denture", "denture"],
   ["returned", "came back"],
+  ["part", "house part"],
   ["other", "other"],
 ] as const;
 

@@ -1,9 +1,11 @@
-import { Plus } from "lucide-react";
+import { Plus, Puzzle } from "lucide-react";
 import { detailOf, goodOf } from "../../case/look";
 import { type CardProps, type Drawing, fromStage, Label, type StepUi, type Tool, toStage } from "../../stage";
 import type { Point } from "../../store/bench";
 import { DieList } from "./DieList";
 import { DieHandles, DieWords } from "./Dies";
+import { HouseParts } from "./HouseParts";
+import { changePart, partPieces, partsOn, useMovedPart } from "./houseParts";
 import { JoinList } from "./JoinList";
 import { lift, takeOut } from "./lift";
 import { PinList } from "./PinList";
@@ -30,6 +32,30 @@ const add: Tool = {
     const at = kept(drawing, stage);
     if (at) drawing.doings.entry("articulate", "*", ["pins"], "", { zone: "", at });
   },
+};
+
+const attach: Tool = {
+  id: "attach",
+  title: "Attach",
+  long: "Attach: put a house part on a base",
+  keys: "shift+s",
+  icon: Puzzle,
+  hint: "Press on the wall or the underside of a base: the house part stands there on its largest flat face, and is one body with it.",
+  here: ({ data }) => partPieces(data).length > 0,
+  picks: true,
+  onPick: ({ data, doings, view }, shown, home) => {
+    const jaw = shown.piece.split(".")[0] ?? "";
+    const at = home.map((mm) => Math.round(mm * 100) / 100);
+    const moved = useMovedPart.getState();
+    if (moved.entry && moved.piece === jaw && partsOn(data, jaw)[moved.entry]) {
+      changePart(data, doings, jaw, moved.entry, { at });
+      return;
+    }
+    const parts = partPieces(data);
+    const scan = parts.find((p) => p.id === view.piece) ?? parts[0];
+    if (scan) doings.entry("attach", jaw, ["parts"], "", { scan: scan.id, at });
+  },
+  drop: () => useMovedPart.setState({ piece: "", entry: "" }),
 };
 
 function Draws(drawing: Drawing) {
@@ -87,6 +113,7 @@ function Below(props: CardProps) {
       <PinList {...props} />
       <DieList {...props} />
       <JoinList {...props} />
+      <HouseParts {...props} />
     </>
   );
 }
@@ -99,7 +126,7 @@ const HINTS: Record<string, string> = {
 
 const articulate: StepUi = {
   name: "articulate",
-  tools: [add, swing, takeOut, lift],
+  tools: [add, swing, takeOut, lift, attach],
   Draws,
   Words,
   Below,

@@ -1,0 +1,17 @@
+import { create } from "zustand";
+import { detailOf } from "../../case/look";
+import type { Doings } from "../../case/useCase";
+import type { CaseOut, PieceOut } from "../../shared/api/client";
+
+/** The house part on a base that the Attach tool places anew; a new one where nothing is chosen. */
+export const useMovedPart = create<{ piece: string; entry: string }>(() => ({ piece: "", entry: "" }));
+
+/** What was brought in to be put on a base. */
+export const partPieces = (data: CaseOut): PieceOut[] => data.pieces.filter((p) => p.kind === "part");
+
+/** The house parts on a jaw's base, by the id of their entries. */
+export const partsOn = (data: CaseOut, jaw: string) => detailOf(data, "attach", jaw)?.settings.parts ?? {};
+
+export function changePart(data: CaseOut, doings: Doings, jaw: string, id: string, values: object) {
+  doings.entry("attach", jaw, ["parts"], id, { ...partsOn(data, jaw)[id], ...values });
+}
