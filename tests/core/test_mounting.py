@@ -120,3 +120,14 @@ class JawTest(unittest.TestCase):
         self.assertEqual((low[0]["code"], low[0]["fix"]["values"]), ("low-block", {"block_mm": 45.0}))
         none = self.worked(articulate={"*": {"style": "plates", "blocks": "30 35"}}).node("articulate").manifest.flags
         self.assertEqual(none[0]["code"], "no-block")
+
+    def test_the_face_that_lies_on_a_block_gets_neither_letters_nor_tips(self) -> None:
+        under = {"label": {"*": {"style": "engraved", "side": "under"}}}
+        for style, where in (("none", "underneath"), ("plates", "on the wall")):
+            graph = self.worked(articulate={"*": {"style": style}}, **under)
+            for piece in graph.jaws:
+                self.assertEqual({row["where"] for row in graph.node("label", piece).json("labels")}, {where}, style)
+        plate = {"plate": {"*": {"printer": "heron", "supports": "all"}}}
+        flags = self.worked(**plate).node("supports", "p1").manifest.flags
+        flag = next(f for f in flags if f["code"] == "on-bearing")
+        self.assertEqual(flag["fix"]["values"], {"supports": "none"})

@@ -90,6 +90,9 @@ _ABOUT: dict[str, Any] = {
     "l": {"jaw": "lower", "up": [0, 0, 1], "front": [0, -1, 0], "incisal": [0, 0, 0]},
 }
 
+# What no bite scan and no earlier pair says.
+_NO_SCANS: dict[str, Any] = {"relation": None, "named": None, "scans": [], "lent": None, "stale": 0}
+
 
 class BiteTest(unittest.TestCase):
     def bite(self, shift: Any, *, lower: Mesh | None = None, spikes: bool = False, **settings: Any) -> StepResult:
@@ -97,7 +100,7 @@ class BiteTest(unittest.TestCase):
         upper, low = jaws(3)[0], lower or jaws(3)[1]
         m = np.asarray(shift, float) if np.ndim(shift) == 2 else placed(np.eye(3), shift)
         about = {**_ABOUT, "l": {**_ABOUT["l"], "up": m[:3, 2].tolist(), "front": (-m[:3, 1]).tolist(), "incisal": m[:3, 3].tolist()}}
-        values = {"mesh": {"u": upper, "l": low.moved(m)}, "about": about, "relation": None, "scans": [], "lent": None, "stale": 0}
+        values = {"mesh": {"u": upper, "l": low.moved(m)}, "about": about, **_NO_SCANS}
         values |= {"folds": {"u": False, "l": False}, "spikes": {"u": False, "l": spikes}}
         return do("bite", values, {"u": "upper", "l": "lower"}, **settings)
 
@@ -137,7 +140,7 @@ class BiteTest(unittest.TestCase):
             "u": {"jaw": "upper", "up": [0, 0, -1], "front": [0, -1, 0]},
             "l": {"jaw": "lower", "up": m[:3, 2].tolist(), "front": (-m[:3, 1]).tolist()},
         }
-        values = {"mesh": {"u": upper, "l": lower.moved(m)}, "about": about, "relation": None, "scans": [], "lent": None, "stale": 0}
+        values = {"mesh": {"u": upper, "l": lower.moved(m)}, "about": about, **_NO_SCANS}
         values |= {"folds": {"u": False, "l": False}, "spikes": {"u": False, "l": False}}
         pair = {"u": "upper", "l": "lower"}
         alone = do("bite", values, pair)

@@ -61,7 +61,7 @@ class WorkTest(WorkCase):
         states = self.states(case)
         self.assertEqual(states.pop("hand-off/*"), "todo")
         off = {name.split("/")[0] for name, state in states.items() if state == "off"}
-        self.assertEqual(off, {"touch", "marked", "reduce", "hollow", "label", "articulate", "dies"})
+        self.assertEqual(off, {"touch", "marked", "reduce", "hollow", "label", "articulate", "dies", "join", "attach"})
         self.assertLessEqual(set(states.values()), {"done", "look", "off"})
         # Every step once, those of the jaws and their bodies twice.
         self.assertEqual(len(states), len({s.name for s in standard().steps} - {"again", "follow", "returned", "hand-off"}) + 21)

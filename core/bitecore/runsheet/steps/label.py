@@ -190,7 +190,8 @@ class _Room:
             # Behind a post nobody reads: there only where nowhere else is room.
             seen = self.wall.clear_of(_struts(inputs, frame), _widest(inputs, "post_mm") / 2 + _STRUT_OFF_MM)
             self.surfaces["seen"] = on_wall(seen, sides=front, likes=_LIKED.get, left=left)
-        if inputs["inside"] != "open" and (under := underneath(local, front)) is not None:
+        # A face that lies on a block bears nothing but that.
+        if inputs["inside"] != "open" and inputs["held"] != "plates" and (under := underneath(local, front)) is not None:
             self.surfaces["under"] = under
         self._left, self._floor = left, float(local.vertices_mm[:, 2].min())
 
@@ -332,6 +333,7 @@ STEP = Step(
         "walls": Need("base", "walls", optional=True),
         "inside": Need("hollow", "style", setting=True),
         "struts": Need("articulate", "struts", optional=True),
+        "held": Need("articulate", "style", setting=True),
         "notch": Need("notch", "notch", optional=True),
         "mark": Need("shelf", "mark"),
         "printer": Need("shelf", "plate.printer"),

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...engine.gives import MESH
-from ...engine.model import BODIES, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings
+from ...engine.model import BODIES, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings
 from ...mesh import Mesh, volume_ml
 from ...ops.held import MOST_TIPS, tips_for
 from ...ops.layers import layers
@@ -21,6 +21,8 @@ class SupportsSettings(StepSettings):
 
 # What lies so near under the occlusal plane, or above it, counts as tooth (common practice, no source: crowns are 7 to 11 mm tall).
 _CROWN_MM = 8.0
+# Steeper than 60° its underside is turned away from the plate.
+_DOWN = 0.5
 # Tips are looked for in layers so coarse at least.
 _LAYER_MM, _PIXEL_MM = 0.1, 0.05
 
@@ -36,7 +38,7 @@ def apply(inputs: Inputs, settings: SupportsSettings, run: Run) -> StepResult:
     run.tick(0.4, "pillars")
     made = supports(body.with_vertices(body.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]), tips)
     back = np.linalg.inv(matrix)
-    flags = []
+    flags = _bearing(inputs, matrix)
     if len(tips) >= MOST_TIPS:
         flags.append(Flag("too-many-tips", "look", f"It would need more than {MOST_TIPS} tips: let it hang freely farther, or tilt it."))
     elif len(made.blocked) or left:
@@ -54,6 +56,14 @@ def apply(inputs: Inputs, settings: SupportsSettings, run: Run) -> StepResult:
     readings = (Reading("tips", len(made.tips)), Reading("supports and raft", ml, "ml"))
     home = made.mesh.with_vertices(made.mesh.vertices_mm @ back[:3, :3].T + back[:3, 3])
     return StepResult({"mesh": home}, readings, tuple(flags), f"{len(made.tips)} tips")
+
+
+def _bearing(inputs: Inputs, matrix: NDArray) -> list[Flag]:
+    """The face that lies on an articulator's block stays free of tips (common practice, no source)."""
+    if inputs["held"] != "plates" or part_of(inputs.piece) or (matrix[:3, :3] @ np.array(inputs["stand"]["up"]))[2] < _DOWN:
+        return []
+    text = "Tips stand on the face that lies on the block. Fix lays the models flat; or lay this one on its back."
+    return [Flag("on-bearing", "look", text, fix=Fix("plate", "*", {"supports": "none"}))]
 
 
 def _teeth(stand: dict, matrix: NDArray) -> tuple[float, float, float, float]:
@@ -90,6 +100,7 @@ STEP = Step(
         "place": Need("plate", "home_to_plate"),
         "plate": Need("plate", "plate"),
         "printing": Need("plate", "printing"),
+        "held": Need("articulate", "style", setting=True),
         "wanted": Need("plate", "supports", setting=True),
         "reach": Need("plate", "reach_mm", setting=True),
     },
