@@ -94,6 +94,8 @@ async function tellOther(number: string, revision: number) {
   }
 }
 
+type Entry = { at: string[]; id: string; value: Record<string, unknown> | null };
+
 /** All that can be done with a case. Each call answers with the case as it is then. */
 export function useDoings(number: string, data: CaseOut | undefined, keep: (data: CaseOut) => void) {
   const queries = useQueryClient();
@@ -112,6 +114,13 @@ export function useDoings(number: string, data: CaseOut | undefined, keep: (data
     scope: { id: `case-${number}` },
   });
   const start = doing.mutate;
+  const sendEntry = (base: number, step: string, piece: string, entry: Entry) =>
+    okCase(
+      client.POST("/api/cases/{number}/settings", {
+        ...path(),
+        body: { base, step, piece, values: {}, entries: [entry], sure: false },
+      }),
+    );
   return {
     busy: doing.isPending,
     set: (step: string, piece: string, values: Record<string, unknown>) =>
@@ -134,14 +143,22 @@ export function useDoings(number: string, data: CaseOut | undefined, keep: (data
       }),
     /** One stroke, one mark: a new one (id empty), another in its place, or (value null) none any more. */
     entry: (step: string, piece: string, at: string[], id: string, value: Record<string, unknown> | null) =>
-      start(() =>
-        okCase(
-          client.POST("/api/cases/{number}/settings", {
-            ...path(),
-            body: { base: latest.current, step, piece, values: {}, entries: [{ at, id, value }], sure: false },
-          }),
-        ),
-      ),
+      start(() => sendEntry(latest.current, step, piece, { at, id, value })),
+    /** The same of what is already there, told from the case as it is when its turn comes: of two quick changes none is lost. */
+    entryNow: (
+      step: string,
+      piece: string,
+      at: string[],
+      from: (now: CaseOut) => { id: string; value: Record<string, unknown> | null } | null,
+    ) => {
+      // What is told of the settings is told for the step that is open now, whichever is when the turn comes.
+      const known = ["case", number, useBench.getState().step];
+      start(async () => {
+        const now = queries.getQueryData<CaseOut>(known) ?? data;
+        const entry = now && from(now);
+        return now && entry ? sendEntry(now.revision, step, piece, { at, ...entry }) : null;
+      });
+    },
     details: (values: Record<string, string>) =>
       start(() =>
         okCase(client.POST("/api/cases/{number}/details", { ...path(), body: { base: latest.current, values } })),

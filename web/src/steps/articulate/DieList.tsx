@@ -31,7 +31,7 @@ export function DieList({ data, doings }: CardProps) {
               jaw={capital(piece.jaw ?? "")}
               die={dies.find((d) => d.fdi === fdi)}
               said={said.find((t) => t.fdi === fdi)}
-              say={(values) => sayOf(data, doings, piece.id, fdi, values)}
+              say={(values) => sayOf(doings, piece.id, fdi, values)}
             />
           ))}
         </ul>

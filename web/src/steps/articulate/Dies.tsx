@@ -48,7 +48,7 @@ function Handle({ drawing, piece, die, lifted }: { drawing: Drawing; piece: stri
           if (!home) return;
           const way = new Vector3(...home).sub(new Vector3(...die.at_mm)).normalize();
           const round = (x: number) => Math.round(x * 1e5) / 1e5;
-          sayOf(data, doings, piece, die.fdi, { way: [round(way.x), round(way.y), round(way.z)] });
+          sayOf(doings, piece, die.fdi, { way: [round(way.x), round(way.y), round(way.z)] });
         }}
       >
         {(at) => <Line points={[foot, at]} color={COLOUR} />}

@@ -60,7 +60,7 @@ export function HouseParts({ data, doings }: CardProps) {
                     narrow
                     least={-180}
                     most={180}
-                    onSet={(v) => changePart(data, doings, jaw.id, key, { turn_deg: v ?? 0 })}
+                    onSet={(v) => changePart(doings, jaw.id, key, { turn_deg: v ?? 0 })}
                   />
                 </label>
                 <label className="flex items-center gap-1" htmlFor={`${id}${key}face`}>
@@ -69,7 +69,7 @@ export function HouseParts({ data, doings }: CardProps) {
                     id={`${id}${key}face`}
                     className="select select-xs w-24"
                     value={entry.face ?? 1}
-                    onChange={(e) => changePart(data, doings, jaw.id, key, { face: Number(e.target.value) })}
+                    onChange={(e) => changePart(doings, jaw.id, key, { face: Number(e.target.value) })}
                   >
                     {Array.from({ length: faces }, (_, k) => k + 1).map((face) => (
                       <option key={face} value={face}>

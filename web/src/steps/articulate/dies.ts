@@ -34,20 +34,12 @@ export function areMade(data: CaseOut): boolean {
 }
 
 /** Says something of a tooth; what was said of it before stays. Says nothing any more where that is null. */
-export function sayOf(data: CaseOut, doings: Doings, piece: string, fdi: number, values: Partial<Taken> | null): void {
-  const [id, before] = Object.entries(takenOf(data, piece)).find(([, t]) => t.fdi === fdi) ?? ["", null];
-  if (values === null) {
-    if (id) doings.entry("dies", piece, ["taken"], id, null);
-    return;
-  }
-  const kind = before?.kind ?? "die";
-  doings.entry("dies", piece, ["taken"], id, {
-    fdi,
-    kind,
-    way: before?.way ?? null,
-    opens_mm: before?.opens_mm ?? null,
-    walls: before?.walls ?? {},
-    ...values,
+export function sayOf(doings: Doings, piece: string, fdi: number, values: Partial<Taken> | null): void {
+  doings.entryNow("dies", piece, ["taken"], (now) => {
+    const [id, before] = Object.entries(takenOf(now, piece)).find(([, t]) => t.fdi === fdi) ?? ["", null];
+    if (values === null) return id ? { id, value: null } : null;
+    const { kind = "die", way = null, opens_mm = null, walls = {} } = before ?? {};
+    return { id, value: { fdi, kind, way, opens_mm, walls, ...values } };
   });
 }
 

@@ -12,6 +12,6 @@ export const partPieces = (data: CaseOut): PieceOut[] => data.pieces.filter((p) 
 /** The house parts on a jaw's base, by the id of their entries. */
 export const partsOn = (data: CaseOut, jaw: string) => detailOf(data, "attach", jaw)?.settings.parts ?? {};
 
-export function changePart(data: CaseOut, doings: Doings, jaw: string, id: string, values: object) {
-  doings.entry("attach", jaw, ["parts"], id, { ...partsOn(data, jaw)[id], ...values });
+export function changePart(doings: Doings, jaw: string, id: string, values: object) {
+  doings.entryNow("attach", jaw, ["parts"], (now) => ({ id, value: { ...partsOn(now, jaw)[id], ...values } }));
 }

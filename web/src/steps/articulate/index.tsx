@@ -48,7 +48,7 @@ const attach: Tool = {
     const at = home.map((mm) => Math.round(mm * 100) / 100);
     const moved = useMovedPart.getState();
     if (moved.entry && moved.piece === jaw && partsOn(data, jaw)[moved.entry]) {
-      changePart(data, doings, jaw, moved.entry, { at });
+      changePart(doings, jaw, moved.entry, { at });
       return;
     }
     const parts = partPieces(data);

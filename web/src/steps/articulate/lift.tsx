@@ -74,6 +74,6 @@ export const takeOut: Tool = {
     if (fdi === null) return;
     const said = Object.values(takenOf(data, piece)).find((t) => t.fdi === fdi);
     const out = said ? said.kind !== "left" : diesOf(data, piece).some((d) => d.fdi === fdi);
-    sayOf(data, doings, piece, fdi, { kind: out ? "left" : "die" });
+    sayOf(doings, piece, fdi, { kind: out ? "left" : "die" });
   },
 };

@@ -100,7 +100,7 @@ function Details({ bite, data, doings }: { bite: NamedBite; data: CaseOut; doing
   const name = bite.id ? (entry?.name ?? "") : (detailOf(data, "bite")?.settings.name ?? "");
   const rename = (to: string) => {
     if (to === name) return;
-    if (bite.id) change(data, doings, bite.id, { name: to });
+    if (bite.id) change(doings, bite.id, { name: to });
     else doings.set("bite", "*", { name: to || "Habitual" });
   };
   const away = () => {
@@ -135,7 +135,7 @@ function Details({ bite, data, doings }: { bite: NamedBite; data: CaseOut; doing
                 narrow
                 least={key === "raised_mm" ? 0 : -most}
                 most={most}
-                onSet={(value) => change(data, doings, bite.id, { [key]: sign * (value ?? 0) || 0 })}
+                onSet={(value) => change(doings, bite.id, { [key]: sign * (value ?? 0) || 0 })}
               />
             </label>
           ))}
@@ -157,8 +157,8 @@ export function OfBite({ piece, data, doings }: { piece: string; data: CaseOut; 
   const of = measuredBy(data, piece);
   const give = (to: string) => {
     const scans = (id: string) => entriesOf(data)[id]?.scans ?? [];
-    if (of) change(data, doings, of, { scans: scans(of).filter((p) => p !== piece) });
-    if (to) change(data, doings, to, { scans: [...scans(to), piece] });
+    if (of) change(doings, of, { scans: scans(of).filter((p) => p !== piece) });
+    if (to) change(doings, to, { scans: [...scans(to), piece] });
   };
   return (
     <select

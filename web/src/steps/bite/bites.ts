@@ -25,8 +25,8 @@ export const measuredBy = (data: CaseOut, piece: string): string =>
   Object.entries(entriesOf(data)).find(([, entry]) => entry.scans.includes(piece))?.[0] ?? "";
 
 /** Some numbers or the name of a bite that is not the first. */
-export function change(data: CaseOut, doings: Doings, id: string, values: Record<string, unknown>) {
-  doings.entry("bite", "*", ["bites"], id, { ...entriesOf(data)[id], ...values });
+export function change(doings: Doings, id: string, values: Record<string, unknown>) {
+  doings.entryNow("bite", "*", ["bites"], (now) => ({ id, value: { ...entriesOf(now)[id], ...values } }));
 }
 
 /** Where the lower stands in another bite than the one the models are in; null where that is not looked at. */

@@ -58,7 +58,7 @@ export function useNudge(data: CaseOut, doings: Doings, inHand: boolean) {
     // Kept when the keys rest: one change in the history, not one a step.
     clearTimeout(rest.current);
     rest.current = setTimeout(() => {
-      if (chosen) change(data, doings, chosen, { ...sent.current, ...pending.current });
+      if (chosen) change(doings, chosen, { ...sent.current, ...pending.current });
       else doings.set("bite", "*", pending.current);
       sent.current = { ...sent.current, ...pending.current };
       pending.current = {};

@@ -55,13 +55,13 @@ export function LabelList({ data, node, doings, view }: CardProps) {
                 )}
               </div>
               {added && entry?.kind === "text" && (
-                <Pattern value={entry.pattern} onSet={(pattern) => change(doings, data, piece.id, name, { pattern })} />
+                <Pattern value={entry.pattern} onSet={(pattern) => change(doings, piece.id, name, { pattern })} />
               )}
               <Sizes
                 turn={entry?.turn_deg ?? 0}
                 tall={entry?.tall_mm ?? null}
                 auto={label?.tall_mm.toFixed(1)}
-                onSet={(values) => change(doings, data, piece.id, name, values)}
+                onSet={(values) => change(doings, piece.id, name, values)}
               />
             </li>
           );

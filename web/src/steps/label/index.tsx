@@ -35,7 +35,7 @@ const place: Tool = {
   onPick: ({ doings, data }, shown, home) => {
     const { piece, name } = usePicked.getState();
     const first = labelsOf(data, shown.piece)[0]?.name ?? "text";
-    change(doings, data, shown.piece, piece === shown.piece && name ? name : first, { at: round(home) });
+    change(doings, shown.piece, piece === shown.piece && name ? name : first, { at: round(home) });
   },
 };
 
@@ -103,7 +103,7 @@ function Draws(drawing: Drawing) {
               onHold={hold}
               onPut={(stage) => {
                 const to = home(stage);
-                if (to) change(doings, data, p.id, label.name, { at: round(to.at) });
+                if (to) change(doings, p.id, label.name, { at: round(to.at) });
               }}
             >
               {(seen) => {

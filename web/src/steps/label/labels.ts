@@ -33,12 +33,13 @@ export function entryOf(data: CaseOut, piece: string, name: string): string {
 const NONE: ByHand = { name: "", kind: "text", pattern: "", at: null, turn_deg: 0, tall_mm: null };
 
 /** Something of one label changed, the rest as it is. */
-export function change(doings: Doings, data: CaseOut, piece: string, name: string, with_: Partial<ByHand>) {
-  const id = entryOf(data, piece, name);
-  const known = byHand(data, piece)[id];
+export function change(doings: Doings, piece: string, name: string, with_: Partial<ByHand>) {
   const kind = name === "code" || name === "mark" ? name : "text";
-  const before = known ?? { ...NONE, name: kind, kind };
-  doings.entry("label", piece, ["labels"], id, { ...before, ...with_ });
+  doings.entryNow("label", piece, ["labels"], (now) => {
+    const id = entryOf(now, piece, name);
+    const before = byHand(now, piece)[id] ?? { ...NONE, name: kind, kind };
+    return { id, value: { ...before, ...with_ } };
+  });
 }
 
 export function add(doings: Doings, piece: string, kind: ByHand["kind"]) {
