@@ -106,8 +106,8 @@ def attached(
     moved = part.moved(matrix)
     gap = _gap(body, moved, face, out)
     if gap > _ROUND_MM:
-        text = f"{name} cannot stand there: under its face the base falls away by more than {_ROUND_MM:.0f} mm. Place it where"
-        raise StepFailed(f"{text} the wall is straighter, turn it, or take a smaller face.", code="part-round")
+        text = f"{name} cannot stand there: under its face the base falls away by more than {_ROUND_MM:.0f} mm. Place it"
+        raise StepFailed(f"{text} farther from the wall's edges or where it is straighter, or on a smaller face.", code="part-round")
     solid = solid_of(moved)
     if gap > 0:
         solid = solid + solid_of(_carried(moved, face, -out, gap + SUNK_MM))

@@ -1,5 +1,5 @@
 import { useId } from "react";
-import { goodOf } from "../../case/look";
+import { goodOf, nodeOf } from "../../case/look";
 import { NumberField } from "../../shared/ui/NumberField";
 import type { CardProps } from "../../stage";
 import { useBench } from "../../store/bench";
@@ -22,13 +22,14 @@ export function HouseParts({ data, doings }: CardProps) {
           const made = goodOf(data, "attach", jaw.id)?.attached?.find((a) => a.entry === key);
           const faces = Math.max(made?.faces ?? 1, entry.face ?? 1);
           const file = data.pieces.find((p) => p.id === entry.scan)?.file ?? entry.scan;
+          const working = !["done", "look"].includes(nodeOf(data, "attach", jaw.id)?.state ?? "");
           const placing = tool?.id === "attach" && moved.piece === jaw.id && moved.entry === key;
           return (
             <li key={`${jaw.id}-${key}`} className="line border-b py-1.5">
               <div className="flex items-center gap-2">
                 <span className="min-w-0 flex-1 truncate" title={file}>
                   <b>{file}</b>
-                  <span className="dim"> {made ? jaw.jaw : `${jaw.jaw}, cannot stand there`}</span>
+                  <span className="dim"> {made || working ? jaw.jaw : `${jaw.jaw}, cannot stand there`}</span>
                 </span>
                 <button
                   type="button"
@@ -64,16 +65,17 @@ export function HouseParts({ data, doings }: CardProps) {
                   />
                 </label>
                 <label className="flex items-center gap-1" htmlFor={`${id}${key}face`}>
-                  Stands on
+                  Face
                   <select
                     id={`${id}${key}face`}
-                    className="select select-xs w-24"
+                    title="The flat face it stands on; the largest is the first"
+                    className="select select-xs w-16"
                     value={entry.face ?? 1}
                     onChange={(e) => changePart(doings, jaw.id, key, { face: Number(e.target.value) })}
                   >
                     {Array.from({ length: faces }, (_, k) => k + 1).map((face) => (
                       <option key={face} value={face}>
-                        face {face}
+                        {face}
                       </option>
                     ))}
                   </select>
