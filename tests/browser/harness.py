@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import io
 import os
 import re
 import signal
@@ -12,6 +13,7 @@ import sys
 import tempfile
 import time
 import urllib.request
+import zipfile
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -201,6 +203,15 @@ class BrowserCase(TransactionTestCase):
         field = self.page.get_by_label("Card").get_by_label(label, exact=True)
         field.fill(value)
         field.press("Enter")
+
+    def handed_out(self) -> dict[str, bytes]:
+        """STL of each body by its name: what is on the plate is accepted and the files are fetched."""
+        self.step("Hand-off").click()
+        self.page.get_by_role("button", name="Accept all, make the files").click()
+        with self.page.expect_download(timeout=180_000) as got:
+            self.page.get_by_role("link", name=re.compile("^All as")).click()
+        with zipfile.ZipFile(io.BytesIO(got.value.path().read_bytes())) as files:
+            return {name[:-4].partition("_")[2]: files.read(name) for name in files.namelist() if name.endswith(".stl")}
 
     def shown(self, count: int) -> None:
         self.page.wait_for_function(f"() => document.querySelector('[data-testid=stage]')?.dataset.shown === '{count}'")

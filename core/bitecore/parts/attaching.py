@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import manifold3d
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_array
@@ -12,10 +11,10 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import ConvexHull
 
 from ..errors import StepFailed
-from ..mesh import GROUP_CUT, GROUP_SCAN, MADE, Mesh, area_vectors, border_loops, edge_table, face_areas_mm2, face_normals
+from ..mesh import GROUP_SCAN, Mesh, area_vectors, border_loops, edge_table, face_areas_mm2, face_normals
 from ..ops.closest import ClosestPoints
 from ..ops.rigid import placed, unit
-from .joining import solid_of
+from .joining import mesh_of, solid_of
 from .laying import face_towards
 
 # Sunk so far into the base: two faces in one plane would stay two bodies. What is carried to a round wall overlaps the body so little.
@@ -111,7 +110,7 @@ def attached(
     solid = solid_of(moved)
     if gap > 0:
         solid = solid + solid_of(_carried(moved, face, -out, gap + SUNK_MM))
-    made = _mesh_of(solid)
+    made = mesh_of(solid)
     if len((solid_of(body) + solid).decompose()) != 1:
         raise StepFailed(f"{name} does not become one body with the base there. Place it elsewhere.", code="part-apart")
     low = float((body.vertices_mm @ up).min())
@@ -159,15 +158,6 @@ def _carried(part: Mesh, face: FlatFace, into: NDArray, deep: float) -> Mesh:
         a, b = np.asarray(loop), np.roll(np.asarray(loop), -1)
         faces += [np.c_[b, a, a + n], np.c_[b, a + n, b + n]]
     return Mesh.of(np.vstack([low, high]), np.vstack(faces))
-
-
-def _mesh_of(solid: manifold3d.Manifold) -> Mesh:
-    out = solid.to_mesh64()
-    corners = np.asarray(out.vert_properties)[:, :3]
-    merge = np.arange(len(corners))
-    merge[np.asarray(out.merge_from_vert).astype(np.int64)] = np.asarray(out.merge_to_vert).astype(np.int64)
-    faces = merge[np.asarray(out.tri_verts).astype(np.int64)]
-    return Mesh.of(corners, faces, np.full(len(faces), GROUP_CUT, np.uint8), np.full(len(faces), MADE, np.int32))
 
 
 def _covers(body: Mesh, solid: Mesh) -> float:

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import StepFailed
-from ..mesh import GROUP_PATCH, MADE, Mesh, vertex_normals, volume_ml, volumes_mm3
+from ..mesh import GROUP_CUT, GROUP_PATCH, MADE, Mesh, vertex_normals, volume_ml, volumes_mm3
 from ..mesh.topology import check_solid, face_components
 from ..ops.assembly import CRUMB_MM3
 from ..ops.closest import ClosestPoints
@@ -152,13 +152,20 @@ def solid_of(mesh: Mesh) -> manifold3d.Manifold:
     return solid
 
 
-def _volumes(solid: manifold3d.Manifold) -> NDArray[np.float64]:
-    """(k,) mm³ of its pieces: hollows are below nought."""
+def mesh_of(solid: manifold3d.Manifold) -> Mesh:
+    """A solid of the library, made by us: no face is the scan's."""
     out = solid.to_mesh64()
     corners = np.asarray(out.vert_properties)[:, :3]
+    # Corners on a seam are there once for each side.
     merge = np.arange(len(corners))
     merge[np.asarray(out.merge_from_vert).astype(np.int64)] = np.asarray(out.merge_to_vert).astype(np.int64)
-    mesh = Mesh.of(corners, merge[np.asarray(out.tri_verts).astype(np.int64)])
+    faces = merge[np.asarray(out.tri_verts).astype(np.int64)]
+    return Mesh.of(corners, faces, np.full(len(faces), GROUP_CUT, np.uint8), np.full(len(faces), MADE, np.int32))
+
+
+def _volumes(solid: manifold3d.Manifold) -> NDArray[np.float64]:
+    """(k,) mm³ of its pieces: hollows are below nought."""
+    mesh = mesh_of(solid)
     count, piece = face_components(mesh)
     return volumes_mm3(mesh, piece, count)
 
