@@ -94,4 +94,5 @@ def _csrf(request: HttpRequest) -> None:
 @router.post("/sign-out", response=Me)
 def sign_out(request: HttpRequest) -> Me:
     logout(request)
+    request.signed_out = True  # type: ignore[attr-defined]  # see ground/sessions.py
     return Me(person=None, csrf=get_token(request))

@@ -14,6 +14,7 @@ from unittest.mock import patch
 from asgiref.sync import sync_to_async
 from axes.models import AccessAttempt
 from django.contrib.auth.models import User
+from django.contrib.sessions.models import Session
 from django.test import AsyncClient, Client, TestCase, TransactionTestCase, override_settings
 from django.utils import timezone
 
@@ -110,6 +111,16 @@ class FirstAccountTest(TestCase):
 
 
 class CookieTest(TestCase):
+    def test_a_late_answer_to_an_ended_session_leaves_the_new_one_alone(self) -> None:
+        people()
+        mira = client("mira")
+        Session.objects.all().delete()
+        for path in ("/api/me", "/api/cases/trays"):
+            self.assertNotIn("sessionid", mira.get(path).cookies, path)
+        self.assertNotIn("sessionid", post(mira, "/api/cases/blank").cookies)
+        again = client("mira")
+        self.assertEqual(post(again, "/api/sign-out").cookies["sessionid"].value, "")
+
     def test_behind_tls_the_cookie_is_for_tls_alone(self) -> None:
         """BENCH_TLS=1 sets these (config/settings.py)."""
         people()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import io
 import threading
 import time
@@ -190,6 +191,49 @@ class DeadWorkerTest(WorkCase):
 
     def test_a_job_that_ended_while_the_database_was_away(self) -> None:
         self.assertEqual([status for _, status in self.after("lost")], ["todo"])
+
+
+class CutOffTest(TransactionTestCase):
+    def test_takers_cut_off_in_the_middle_of_a_question_begin_anew(self) -> None:
+        from django.db import connection
+        from procrastinate.contrib.django import app
+        from procrastinate.contrib.django.models import ProcrastinateJob
+
+        from runs.management.commands.bench_worker import take
+        from runs.services import FRONT, VIEW_TASK
+
+        with connection.cursor() as cursor:
+            cursor.execute("SELECT pid FROM pg_stat_activity WHERE datname = current_database()")
+            ours = ", ".join(str(pid) for (pid,) in cursor.fetchall())
+
+        def cut() -> None:
+            with contextlib.closing(connection), connection.cursor() as cursor:
+                # Within one call of the server, so that every question of the takers is met somewhere.
+                cursor.execute(
+                    "DO $$ BEGIN FOR k IN 1..800 LOOP PERFORM pg_terminate_backend(pid) FROM pg_stat_activity"
+                    f" WHERE datname = current_database() AND pid NOT IN (pg_backend_pid(), {ours});"
+                    " PERFORM pg_sleep(0.005); END LOOP; END $$"
+                )
+
+        def left() -> list[str]:
+            with contextlib.closing(connection):
+                return list(ProcrastinateJob.objects.values_list("status", flat=True))
+
+        async def serve() -> list[str]:
+            worker_app = app.with_connector(app.connector.get_worker_connector())
+            async with worker_app.open_async():
+                taker = asyncio.create_task(take(worker_app, FRONT, 1, pause=0.1))
+                await asyncio.to_thread(cut)
+                await worker_app.configure_task(VIEW_TASK, queue=FRONT).defer_async(digest="0" * 64)
+                for _ in range(300):
+                    await asyncio.sleep(0.1)
+                    if "todo" not in (jobs := await asyncio.to_thread(left)):
+                        break
+                taker.cancel()
+                await asyncio.gather(taker, return_exceptions=True)
+            return jobs
+
+        self.assertNotIn("todo", asyncio.run(serve()))
 
 
 class MeshTest(TransactionTestCase):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+import signal
 import time
 from collections.abc import Callable
 from typing import Any
@@ -45,32 +46,38 @@ class Command(BaseCommand):
 
 
 async def _serve(jobs: int) -> None:
+    told_to_stop = asyncio.Event()
+    for each in (signal.SIGINT, signal.SIGTERM):
+        asyncio.get_running_loop().add_signal_handler(each, told_to_stop.set)
     worker_app = app.with_connector(app.connector.get_worker_connector())
     async with worker_app.open_async():
-        watch = asyncio.create_task(_watch(worker_app))
-        watchers = [asyncio.create_task(_keep_calling(each)) for each in WATCHERS]
         # What somebody has open never waits behind cases nobody looks at: it has takers of its own.
-        front = asyncio.create_task(_take(worker_app, FRONT, FRONT_JOBS, signals=False))
+        work = [_watch(worker_app), *map(_keep_calling, WATCHERS)]
+        work += [take(worker_app, QUEUE, jobs), take(worker_app, FRONT, FRONT_JOBS)]
+        tasks = [asyncio.create_task(each) for each in work]
+        await told_to_stop.wait()
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+
+
+async def take(worker_app: Any, queue: str, jobs: int, *, pause: float = 1.0) -> None:
+    """Take jobs of a queue until cancelled. A taker that the database has cut off in the middle of a question ends: it begins anew."""
+    while True:
         try:
-            await _take(worker_app, QUEUE, jobs, signals=True)
-        finally:
-            for task in (watch, front, *watchers):
-                task.cancel()
-            with contextlib.suppress(asyncio.CancelledError):
-                await front
-
-
-async def _take(worker_app: Any, queue: str, jobs: int, *, signals: bool) -> None:
-    await worker_app.run_worker_async(
-        queues=[queue],
-        concurrency=jobs,
-        fetch_job_polling_interval=1.0,
-        update_heartbeat_interval=HEARTBEAT_S,
-        stalled_worker_timeout=DEAD_AFTER_S,
-        shutdown_graceful_timeout=1.0,
-        delete_jobs="successful",
-        install_signal_handlers=signals,
-    )
+            await worker_app.run_worker_async(
+                queues=[queue],
+                concurrency=jobs,
+                fetch_job_polling_interval=1.0,
+                update_heartbeat_interval=HEARTBEAT_S,
+                stalled_worker_timeout=DEAD_AFTER_S,
+                shutdown_graceful_timeout=1.0,
+                delete_jobs="successful",
+                install_signal_handlers=False,
+            )
+        except Exception as error:
+            log.warning("takers of %s: %s", queue, type(error).__name__)
+        await asyncio.sleep(pause)
 
 
 async def _take_up(manager: JobManager, job: Job) -> None:
