@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from django.conf import settings
 from django.contrib.sessions.middleware import SessionMiddleware
-from django.http import HttpRequest
-from django.http.response import HttpResponseBase
+from django.http import HttpRequest, HttpResponse
 
 
 class KeptCookie(SessionMiddleware):
@@ -13,7 +12,7 @@ class KeptCookie(SessionMiddleware):
     again, and would take the cookie of the new session: they would be asked once more in the middle of what goes on. A cookie that
     names nothing does no harm."""
 
-    def process_response(self, request: HttpRequest, response: HttpResponseBase) -> HttpResponseBase:
+    def process_response(self, request: HttpRequest, response: HttpResponse) -> HttpResponse:
         response = super().process_response(request, response)
         cookie = response.cookies.get(settings.SESSION_COOKIE_NAME)
         if cookie is not None and not cookie.value and not getattr(request, "signed_out", False):
