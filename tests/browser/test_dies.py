@@ -37,6 +37,15 @@ class DiesTest(BrowserCase):
         self.shown(5)
         found.get_by_role("button", name=re.compile(r"^Open it by")).first.click()
         self.wait_state("Articulate", "done", seconds=240)
+        # A wall moved by its number, and let go again.
+        wall = card.get_by_label("Wall towards 13")
+        alone = wall.get_attribute("placeholder")
+        wall.fill("-0.3")
+        wall.press("Enter")
+        expect(wall).to_have_attribute("placeholder", re.compile(r"-0\.[23]\d"), timeout=150_000)
+        wall.fill("")
+        wall.press("Enter")
+        expect(wall).to_have_attribute("placeholder", alone or "", timeout=150_000)
         # Lifted they are elsewhere, and a number of the list takes one back into the model.
         before = page.get_by_test_id("stage").screenshot()
         page.keyboard.press("Shift+V")

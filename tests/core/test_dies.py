@@ -159,6 +159,21 @@ class PlanTest(unittest.TestCase):
         assert moved is not None
         middle = moved.shape ^ manifold3d.CrossSection.square((20, 0.02), center=True)
         self.assertAlmostEqual(middle.bounds()[2], 3.8 + 0.075, delta=0.06)
+        # What is told of it is what would be said, and towards the neighbour.
+        for each, asked in ((plan, 0.0), (moved, 0.15)):
+            self.assertAlmostEqual(each.walls[45].moved_mm, asked, delta=0.06)
+            np.testing.assert_allclose(each.walls[45].towards, [1, 0], atol=0.06)
+            self.assertAlmostEqual(each.walls[45].at[0], 3.8 - 0.075 + asked, delta=0.06)
+
+    def test_a_wall_pulled_from_where_it_stands_by_itself_goes_so_far(self) -> None:
+        """With room between the two it stands at its own tooth, not half way: what is told of it is from half way all the same."""
+        view = seen(self.row(0.8), np.eye(3))
+        alone = planned(view, DieSizes())
+        assert alone is not None
+        self.assertAlmostEqual(alone.walls[45].moved_mm, alone.walls[45].at[0] - 4.4 + 0.075, delta=0.06)
+        pulled = planned(view, DieSizes(), moved={45: alone.walls[45].moved_mm + 0.2})
+        assert pulled is not None
+        self.assertAlmostEqual(pulled.walls[45].at[0] - alone.walls[45].at[0], 0.2, delta=0.06)
 
     def test_it_leans_out_from_under_what_hangs_over_it(self) -> None:
         teeth = self.row(-0.3, over=4.0)

@@ -8,6 +8,7 @@ from functools import cache
 from typing import Any
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from bitecore.anatomy.occlusal import OcclusalFrame, by_teeth
 from bitecore.anatomy.teeth.numbers import numbers_at, numbers_of_faces
@@ -167,6 +168,46 @@ class TeethStepTest(unittest.TestCase):
         said = [f.message for f in far.flags if f.code == "teeth-unheeded"]
         self.assertEqual(len(said), 2)
         self.assertIn("the number 36", said[0])
+
+    def moved_line(self, fdi: int, down_mm: float, *, all_round: bool = False) -> np.ndarray:
+        """Along the margin on the cheek's side (or all of it), so far towards the gum, on the surface."""
+        margin = next(m for m in margins(told()) if m["fdi"] == fdi)
+        points, side = np.array(margin["margin_mm"]), np.array(margin["centre_mm"])
+        points = np.roll(points, -int(np.abs(points[:, 0]).argmin()), axis=0)
+        line = points if all_round else points[np.abs(points[:, 0]) > abs(side[0]) + 2.0]
+        return ClosestPoints(clean()).query(line - [0, 0, down_mm]).point_mm
+
+    def margin(self, fdi: int, *lines: np.ndarray) -> np.ndarray:
+        swab = {f"s{k}": {"points_mm": line.tolist(), "radius_mm": 0.3, "line": True} for k, line in enumerate(lines, 1)}
+        result = told(swab=swab)
+        self.assertNotIn("teeth-unheeded", [f.code for f in result.flags])
+        return np.array(next(m for m in margins(result) if m["fdi"] == fdi)["margin_mm"])
+
+    def test_a_margin_that_is_drawn_runs_there_and_elsewhere_as_it_did(self) -> None:
+        before = self.margin(36)
+        for down in (0.8, -0.9):
+            line = self.moved_line(36, down)
+            after = self.margin(36, line)
+            inner = line[len(line) // 5 : -len(line) // 5]
+            self.assertGreater(np.median(cKDTree(before).query(inner)[0]), 0.4, down)
+            self.assertLess(cKDTree(after).query(inner)[0].max(), 0.3, down)
+            away = after[cKDTree(line).query(after)[0] > 2.5]
+            self.assertLess(cKDTree(before).query(away)[0].max(), 0.25, down)
+
+    def test_drawn_all_round_and_drawn_again(self) -> None:
+        low, high = (self.moved_line(36, down, all_round=True) for down in (0.6, -0.9))
+        free = [line[(np.abs(line[:, 1] - line[:, 1].mean()) < 3.5)] for line in (low, high)]  # not where teeth meet
+        self.assertLess(np.quantile(cKDTree(self.margin(36, low)).query(free[0])[0], 0.95), 0.3)
+        self.assertLess(np.quantile(cKDTree(self.margin(36, low, high)).query(free[1])[0], 0.95), 0.3)
+
+    def test_a_line_along_no_tooth_is_named(self) -> None:
+        low = clean().vertices_mm[clean().vertices_mm[:, 2].argsort()[:200]]
+        line = low[np.linalg.norm(low - low[0], axis=1).argsort()[:40:8]]
+        for points in (line, line[:1]):
+            result = told(swab={"s1": {"points_mm": points.tolist(), "radius_mm": 0.3, "line": True}})
+            (flag,) = [f for f in result.flags if f.code == "teeth-unheeded"]
+            self.assertIn("a margin that was drawn", flag.message)
+            self.assertEqual(numbers(result), numbers(told()))
 
     def test_the_chart_is_compared(self) -> None:
         self.assertNotIn("chart-differs", [f.code for f in told("36 16").flags])

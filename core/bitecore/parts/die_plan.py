@@ -156,12 +156,24 @@ class Opened:
 
 
 @dataclass(frozen=True)
+class WallTo:
+    """The wall to another tooth: where (2,) in the plan it comes nearest to that, which way (2,) it moves towards it, and how far it
+    stands off the line half way between the two, less half the room (mm)."""
+
+    at: NDArray[np.float64]
+    towards: NDArray[np.float64]
+    moved_mm: float
+
+
+@dataclass(frozen=True)
 class DiePlan:
-    """shape : in the plan; lost_mm : how deep it cuts into its own tooth; opened : by the number of the tooth that stays"""
+    """shape : in the plan; lost_mm : how deep it cuts into its own tooth; opened : by the number of the tooth that stays; walls : by the
+    number of the tooth beside it"""
 
     shape: manifold3d.CrossSection
     lost_mm: float
     opened: Mapping[int, Opened] = field(default_factory=dict)
+    walls: Mapping[int, WallTo] = field(default_factory=dict)
 
 
 def planned(view: Seen, sizes: DieSizes, *, out: Collection[int] = (), moved: Mapping[int, float] | None = None) -> DiePlan | None:
@@ -180,7 +192,7 @@ def planned(view: Seen, sizes: DieSizes, *, out: Collection[int] = (), moved: Ma
     if shape is None:
         return None
     on = inside(shape, view)
-    return DiePlan(shape, _lost(view, on), _opened(view, on, sizes, out))
+    return DiePlan(shape, _lost(view, on), _opened(view, on, sizes, out), _walls(view, on, sizes))
 
 
 def _lost(view: Seen, on: NDArray[np.bool_]) -> float:
@@ -211,6 +223,20 @@ def _opened(view: Seen, on: NDArray[np.bool_], sizes: DieSizes, out: Collection[
         if number not in out and into.max() > view.cell:
             at = np.unravel_index(int(into.argmax()), into.shape)
             found[number] = Opened(float(into.max()), view.low + np.array(at) * view.cell)
+    return found
+
+
+def _walls(view: Seen, on: NDArray[np.bool_], sizes: DieSizes) -> dict[int, WallTo]:
+    """Half way between two teeth the wall moves as the difference of their distances grows."""
+    edge = np.argwhere(on & ~ndimage.binary_erosion(on))
+    found = {}
+    for number, other in view.others.items():
+        at = tuple(edge[int(other[tuple(edge.T)].argmin())])
+        away = np.array([np.gradient(view.own - other, axis=axis)[at] for axis in (0, 1)])
+        long = float(np.linalg.norm(away))
+        if long > 0:
+            off = float(view.own[at] - other[at] + sizes.room) / 2
+            found[number] = WallTo(view.low + np.array(at) * view.cell, away / long, off)
     return found
 
 

@@ -64,8 +64,18 @@ def told(die: Die, entry: Any, up: NDArray[np.float64], own: Mesh, others: Mappi
         "opens": [
             {"fdi": fdi, "mm": round(o.mm, 2), "at_mm": _point(_on(others[fdi], o.at, back))} for fdi, o in sorted(die.plan.opened.items())
         ],
-        "beside": sorted(others), "lost_mm": round(die.plan.lost_mm, 3), "kept": round(die.kept, 5),
+        "walls": _walls(die, crown),
+        "lost_mm": round(die.plan.lost_mm, 3), "kept": round(die.kept, 5),
     }  # fmt: skip
+
+
+def _walls(die: Die, crown: float) -> list[dict[str, Any]]:
+    """crown : how high its top is along its way (mm)"""
+    back = die.rotation
+    return [
+        {"fdi": fdi, "at_mm": _point(np.r_[w.at, crown] @ back), "towards": _point(w.towards @ back[:2]), "moved_mm": round(w.moved_mm, 2)}
+        for fdi, w in sorted(die.plan.walls.items())
+    ]
 
 
 def _on(mesh: Mesh, at: NDArray, rotation: NDArray) -> NDArray[np.float64]:

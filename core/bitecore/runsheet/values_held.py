@@ -106,12 +106,23 @@ class Opening(TypedDict):
     at_mm: Point
 
 
+class DieWall(TypedDict):
+    """The wall of a die to another tooth (fdi): a place over it as high as its crown, the way it moves towards that tooth, and how far it
+    is moved (mm), as it would be said by hand."""
+
+    fdi: int
+    at_mm: Point
+    towards: Point
+    moved_mm: float
+
+
 class Die(TypedDict):
     """A tooth that comes out of the model, in the jaw's home.
 
     part       : its name as a part; kind : die, or loose (a neighbour that comes out too)
     way        : it comes out along it; by_hand : a person said so; lean_deg : against the base's up
     at_mm      : on its socket's axis where the head begins; over_mm : from there along the way to the top of its crown
+    walls      : to the teeth beside it
     rim        : (k) places round its head; socket : round its shaft where that begins
     opens      : of the teeth that stay; lost_mm : of its own tooth; kept : the share of its faces that are the scan's bit for bit
     """
@@ -131,7 +142,7 @@ class Die(TypedDict):
     rim: list[Point]
     socket: list[Point]
     opens: list[Opening]
-    beside: list[int]
+    walls: list[DieWall]
     lost_mm: float
     kept: float
 

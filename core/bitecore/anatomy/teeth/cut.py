@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
 
 from ...ops.mincut import cut_in_two
 from ...ops.surface_graph import Spreading, SurfaceGraph
+from .drawn import DrawnLine, parted
 from .hand import Hand, covered
 from .hues import HUE_PULL
 from .outline import Outlined
@@ -53,12 +56,29 @@ def _capacity(on_edges: NDArray) -> NDArray[np.float64]:
     return _CHEAP + (1 - _CHEAP) * np.exp(-np.clip(-on_edges - _VALLEY, 0, None) / _SOON)
 
 
-def brushed(graph: SurfaceGraph, on_edges: NDArray, area: NDArray, label: NDArray[np.int32], owner: NDArray, hand: Hand) -> NDArray:
-    """(n,) label after the strokes, each after the one before. label : 0 gum, else the tooth; owner : (n,) whose it would be. A stroke
-    of tooth gives what it covers to the tooth it began on; at the brush's edge the border settles into the valley."""
+@dataclass(frozen=True)
+class Creased:
+    """A surface with what is known of it: normals (n, 3); on_edges (e,) how it bends; area (n,) mm² of each vertex."""
+
+    graph: SurfaceGraph
+    normals: NDArray[np.float64]
+    on_edges: NDArray[np.float64]
+    area: NDArray[np.float64]
+
+
+def brushed(on: Creased, label: NDArray[np.int32], owner: NDArray, hand: Hand) -> tuple[NDArray[np.int32], list[str]]:
+    """((n,) label after the strokes and lines, each after the one before; ids of what runs along no tooth). label : 0 gum, else the tooth;
+    owner : (n,) whose it would be. A stroke of tooth gives what it covers to the tooth it began on; at the brush's edge the border settles
+    into the valley. A line is the border."""
+    graph, area, unheeded = on.graph, on.area, list[str]()
     spreading, nowhere = Spreading(graph), np.zeros(len(label), bool)
     pull = _BRUSH_PULL * area * (EDGE_MM / graph.length.mean()) ** 2
-    for _, stroke in hand.strokes:
+    for ident, stroke in hand.strokes:
+        if isinstance(stroke, DrawnLine):
+            drawn = parted(graph, on.normals, label, stroke)
+            unheeded += [ident] if drawn is None else []
+            label = label if drawn is None else drawn
+            continue
         which, first = covered(graph.points, stroke)
         if not len(which):
             continue
@@ -73,8 +93,8 @@ def brushed(graph: SurfaceGraph, on_edges: NDArray, area: NDArray, label: NDArra
         free &= beside | hit
         this = hit | (label == mine)
         fixed = np.where(free, 0, np.where(this, 1, -1)).astype(np.int8)
-        side = cut_in_two(graph.edges, _capacity(on_edges), fixed, np.where(this, pull, -pull)) if free.any() else this
+        side = cut_in_two(graph.edges, _capacity(on.on_edges), fixed, np.where(this, pull, -pull)) if free.any() else this
         # Whose it is where it is not this: as before, or where it was, of the other kind.
         other = np.where(label != mine, label, owner if mine == 0 else 0)
         label = np.where(side, mine, other).astype(np.int32)
-    return label
+    return label, unheeded

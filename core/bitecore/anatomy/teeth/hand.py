@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
 from ..swabbed import Stroke, close_along
+from .drawn import DrawnLine
 from .evidence import Evidence
 from .line import STEP_MM, ArchLine
 from .numbering import Numbered, at_steps, can_be, numbered
@@ -38,10 +39,11 @@ class Word:
 
 @dataclass(frozen=True)
 class Hand:
-    """words in the order in which they were said; strokes by id: they mark tooth (adds) or gum; charted : teeth the case is for"""
+    """words in the order in which they were said; strokes by id: they mark tooth (adds) or gum, lines are where a margin runs; charted :
+    teeth the case is for"""
 
     words: tuple[Word, ...] = ()
-    strokes: tuple[tuple[str, Stroke], ...] = ()
+    strokes: tuple[tuple[str, Stroke | DrawnLine], ...] = ()
     charted: tuple[int, ...] = ()
 
 

@@ -15,7 +15,7 @@ from ...ops.curvature import bend, evened_normals
 from ...ops.rigid import unit
 from ...ops.surface_graph import flooded, surface_graph
 from .crowns import tips_of, width_mm
-from .cut import EDGE_MM, brushed, labelled, settled
+from .cut import EDGE_MM, Creased, brushed, labelled, settled
 from .evidence import evidence
 from .hand import Hand, heard
 from .hues import at_corners, hue
@@ -140,7 +140,9 @@ def teeth_told(
     mine = np.where(tooth, np.where(label < known.gum, label, np.minimum(owner, known.gum)), 0)
     mine = np.where(real[mine] > 0, mine, 0).astype(np.int32)
     if hand.strokes:
-        mine = brushed(graph, soft.on_edges(graph), area, mine, np.where(real[owner] > 0, owner, 0), hand)
+        on = Creased(graph, normals, soft.on_edges(graph), area.astype(float))
+        mine, lost = brushed(on, mine, np.where(real[owner] > 0, owner, 0), hand)
+        said.unheeded += lost
     even = evened(graph, mine, len(known.crowns))
     label = even.label
     fdi = np.array([0, *(c.slot.fdi if c else 0 for c in known.crowns)], np.int16)

@@ -37,7 +37,7 @@ class SetTooth(Entry):
     kind  : die; loose: it comes out, its gum as it is; left: it stays
     way   : it comes out along it, in the jaw's own coordinates
     opens_mm : contacts of others may be opened so far
-    walls : by the number of the tooth beside it, how far (mm) the wall between is moved towards that
+    walls : by the number of the tooth beside it, how far (mm) the wall between stands off its place half way, towards that
     """
 
     fdi: int
@@ -175,7 +175,7 @@ STEP = Step(
     name="dies",
     title="Dies",
     number=8,
-    version=2,
+    version=3,
     over=JAWS,
     part_of="articulate",
     settings=DiesSettings,

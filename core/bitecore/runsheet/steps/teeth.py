@@ -13,6 +13,7 @@ from pydantic import Field, model_validator
 
 from ...anatomy.notation import tooth
 from ...anatomy.swabbed import Stroke
+from ...anatomy.teeth.drawn import DrawnLine
 from ...anatomy.teeth.hand import Hand, Word
 from ...anatomy.teeth.line import NoArch
 from ...anatomy.teeth.margins import Margin
@@ -39,7 +40,7 @@ _MIDLINE_MM, _OFF_MIDLINE_MM = 4.0, 9.0
 _LOST_MM = 3.0
 _SAYS = {
     "number": "the number {fdi}", "none": "that there is no tooth", "together": "that it is one tooth", "apart": "that it is two teeth",
-    "swab": "a stroke of the swab",
+    "swab": "a stroke of the swab", "line": "a margin that was drawn",
 }  # fmt: skip
 
 
@@ -67,11 +68,12 @@ class ToothWord(Entry):
 
 
 class ToothStroke(Entry):
-    """A stroke of the swab: what it covers is the tooth it began on, or gum."""
+    """A stroke of the swab: what it covers is the tooth it began on, or gum. line : it is where the margin runs, however wide."""
 
     points_mm: Points
     radius_mm: float = Field(gt=0, le=20)
     adds: bool = True
+    line: bool = False
 
 
 class TeethSettings(StepSettings):
@@ -79,7 +81,12 @@ class TeethSettings(StepSettings):
         {}, label="Teeth by hand", help="Numbers, teeth joined or parted, as a person said.", main=False, form=False, max_length=200
     )
     swab: dict[EntryId, ToothStroke] = setting(
-        {}, label="Margins by hand", help="Strokes of the swab: tooth, or gum.", main=False, form=False, max_length=2000
+        {},
+        label="Margins by hand",
+        help="Strokes of the swab, tooth or gum; lines drawn along a margin.",
+        main=False,
+        form=False,
+        max_length=2000,
     )
 
 
@@ -144,7 +151,8 @@ def _numbers(mesh: Mesh, main: NDArray[np.bool_], told: Told) -> NDArray[np.floa
 
 def _hand(part: Mesh, settings: TeethSettings, inputs: Inputs) -> tuple[Hand, list[str]]:
     """(what was said, ids of what lies on nothing any more)."""
-    words, strokes, lost = [], [], []
+    words, lost = list[Word](), list[str]()
+    strokes = list[tuple[str, Stroke | DrawnLine]]()
     for key in sorted(settings.said, key=lambda k: (len(k), k)):
         word = settings.said[key]
         places = [np.array(p) for p in (word.at, word.also) if p is not None]
@@ -157,7 +165,7 @@ def _hand(part: Mesh, settings: TeethSettings, inputs: Inputs) -> tuple[Hand, li
         if all(_off(part, p) for p in points[:: max(len(points) // 20, 1)]):
             lost.append(key)
         else:
-            strokes.append((key, Stroke(points, stroke.radius_mm, stroke.adds)))
+            strokes.append((key, DrawnLine(points) if stroke.line else Stroke(points, stroke.radius_mm, stroke.adds)))
     return Hand(tuple(words), tuple(strokes)), lost
 
 
@@ -253,7 +261,8 @@ def _charted(chart: str) -> list[int]:
 
 def _unheeded(piece: str, settings: TeethSettings, key: str) -> Flag:
     word = settings.said.get(key)
-    says = _SAYS[word.kind].format(fdi=word.fdi) if word else _SAYS["swab"]
+    drawn = key in settings.swab and settings.swab[key].line
+    says = _SAYS[word.kind].format(fdi=word.fdi) if word else _SAYS["line" if drawn else "swab"]
     place = _at(piece, np.array(word.at)) if word else None
     return Flag("teeth-unheeded", "look", f"Set by hand, {says}: it does not fit this scan. Set it again, or drop it.", place)
 

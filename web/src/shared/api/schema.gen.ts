@@ -2542,6 +2542,7 @@ export interface components {
          *     part       : its name as a part; kind : die, or loose (a neighbour that comes out too)
          *     way        : it comes out along it; by_hand : a person said so; lean_deg : against the base's up
          *     at_mm      : on its socket's axis where the head begins; over_mm : from there along the way to the top of its crown
+         *     walls      : to the teeth beside it
          *     rim        : (k) places round its head; socket : round its shaft where that begins
          *     opens      : of the teeth that stay; lost_mm : of its own tooth; kept : the share of its faces that are the scan's bit for bit
          */
@@ -2552,8 +2553,6 @@ export interface components {
                 number,
                 number
             ];
-            /** Beside */
-            beside: number[];
             /** By Hand */
             by_hand: boolean;
             /** Fdi */
@@ -2592,8 +2591,33 @@ export interface components {
             turns_deg: number;
             /** Wall Mm */
             wall_mm: number;
+            /** Walls */
+            walls: components["schemas"]["DieWall"][];
             /** Way */
             way: [
+                number,
+                number,
+                number
+            ];
+        };
+        /**
+         * DieWall
+         * @description The wall of a die to another tooth (fdi): a place over it as high as its crown, the way it moves towards that tooth, and how far it
+         *     is moved (mm), as it would be said by hand.
+         */
+        DieWall: {
+            /** At Mm */
+            at_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Fdi */
+            fdi: number;
+            /** Moved Mm */
+            moved_mm: number;
+            /** Towards */
+            towards: [
                 number,
                 number,
                 number
@@ -6285,7 +6309,7 @@ export interface components {
          *     kind  : die; loose: it comes out, its gum as it is; left: it stays
          *     way   : it comes out along it, in the jaw's own coordinates
          *     opens_mm : contacts of others may be opened so far
-         *     walls : by the number of the tooth beside it, how far (mm) the wall between is moved towards that
+         *     walls : by the number of the tooth beside it, how far (mm) the wall between stands off its place half way, towards that
          */
         SetTooth: {
             /** Fdi */
@@ -6837,7 +6861,7 @@ export interface components {
             };
             /**
              * Margins by hand
-             * @description Strokes of the swab: tooth, or gum.
+             * @description Strokes of the swab, tooth or gum; lines drawn along a margin.
              * @default {}
              */
             swab: {
@@ -6901,7 +6925,7 @@ export interface components {
         };
         /**
          * ToothStroke
-         * @description A stroke of the swab: what it covers is the tooth it began on, or gum.
+         * @description A stroke of the swab: what it covers is the tooth it began on, or gum. line : it is where the margin runs, however wide.
          */
         ToothStroke: {
             /**
@@ -6909,6 +6933,11 @@ export interface components {
              * @default true
              */
             adds: boolean;
+            /**
+             * Line
+             * @default false
+             */
+            line: boolean;
             /** Points Mm */
             points_mm: components["schemas"]["Packed"] | [
                 number,

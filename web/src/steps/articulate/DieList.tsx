@@ -2,7 +2,7 @@ import { useId } from "react";
 import { capital } from "../../shared/format";
 import { NumberField } from "../../shared/ui/NumberField";
 import type { CardProps } from "../../stage";
-import { areMade, type Die, diesOf, jawsOf, type Kind, sayOf, type Taken, takenOf } from "./dies";
+import { areMade, type Die, diesOf, jawsOf, type Kind, MOVED_MM, sayOf, type Taken, takenOf, withWall } from "./dies";
 
 const KINDS: [Kind, string][] = [
   ["die", "Die"],
@@ -95,21 +95,24 @@ function Walls({ die, said, say }: { die: Die; said: Taken | undefined; say: Row
           By itself
         </button>
       )}
-      {die.beside.map((other) => (
-        <label key={other} className="flex items-center gap-1" htmlFor={`${id}${other}`}>
-          Wall towards {other}
+      {die.walls.map((wall) => (
+        <label
+          key={wall.fdi}
+          className="flex items-center gap-1"
+          htmlFor={`${id}${wall.fdi}`}
+          title="Off its place half way between the two; empty: by itself"
+        >
+          Wall towards {wall.fdi}
           <NumberField
-            id={`${id}${other}`}
-            value={walls[other] ?? 0}
+            id={`${id}${wall.fdi}`}
+            value={walls[wall.fdi] ?? null}
+            auto={wall.moved_mm.toFixed(2)}
             unit="mm"
-            optional={false}
+            optional
             narrow
-            least={-2}
-            most={2}
-            onSet={(mm) => {
-              const { [other]: _, ...rest } = walls;
-              say({ walls: mm ? { ...rest, [other]: mm } : rest });
-            }}
+            least={-MOVED_MM}
+            most={MOVED_MM}
+            onSet={(mm) => say({ walls: withWall(walls, wall.fdi, mm) })}
           />
         </label>
       ))}

@@ -2,12 +2,14 @@ import { Vector3 } from "three";
 import { detailOf, goodOf } from "../../case/look";
 import { type Drawing, fromStage, Label, Line, PulledBall, toStage } from "../../stage";
 import type { Point } from "../../store/bench";
-import { type Die, diesOf, jawsOf, sayOf } from "./dies";
+import { type Die, diesOf, jawsOf, sayOf, takenOf, withWall } from "./dies";
 import { useLifted } from "./lift";
 
 const COLOUR = "#2f7d8c";
 // The ball that turns the way stands so far over the crown.
 const OVER_MM = 9;
+// Those that pull the walls, in a row close over the crowns.
+const WALL_OVER_MM = 1.5;
 
 /** Round every head and socket a line; over every crown the way it comes out, pulled by its ball. */
 export function DieHandles(drawing: Drawing) {
@@ -35,7 +37,11 @@ function Handle({ drawing, piece, die, lifted }: { drawing: Drawing; piece: stri
   return (
     <>
       <Line points={ring(die.rim)} color={COLOUR} />
-      {lifted > 0 && <Line points={ring(die.socket)} color={COLOUR} />}
+      {lifted > 0 ? (
+        <Line points={ring(die.socket)} color={COLOUR} />
+      ) : (
+        die.walls.map((wall) => <WallHandle key={wall.fdi} drawing={drawing} piece={piece} die={die} wall={wall} />)
+      )}
       <PulledBall
         name={`way-${die.fdi}`}
         at={along(drawing, piece, die, die.over_mm + OVER_MM + lifted)}
@@ -54,6 +60,51 @@ function Handle({ drawing, piece, die, lifted }: { drawing: Drawing; piece: stri
         {(at) => <Line points={[foot, at]} color={COLOUR} />}
       </PulledBall>
     </>
+  );
+}
+
+type Wall = Die["walls"][number];
+
+/** Over a wall a ball: pulled, the wall goes with it towards the other tooth or away from it. */
+function WallHandle({ drawing, piece, die, wall }: { drawing: Drawing; piece: string; die: Die; wall: Wall }) {
+  const { data, view, ui, doings } = drawing;
+  const over = (mm: number): Point =>
+    toStage(ui, { data, view }, piece, [
+      wall.at_mm[0] + mm * die.way[0],
+      wall.at_mm[1] + mm * die.way[1],
+      wall.at_mm[2] + mm * die.way[2],
+    ]);
+  const ball = over(WALL_OVER_MM);
+  const foot = over(-die.over_mm);
+  return (
+    <PulledBall
+      name={`wall-${die.fdi}-${wall.fdi}`}
+      at={ball}
+      colour={COLOUR}
+      radius={0.55}
+      along="level"
+      onHold={drawing.hold}
+      onPut={(at) => {
+        const [to, from] = [at, ball].map((place) => fromStage(ui, { data, view }, piece, place));
+        if (!to || !from) return;
+        const mm = new Vector3(...to).sub(new Vector3(...from)).dot(new Vector3(...wall.towards));
+        const said = Object.values(takenOf(data, piece)).find((t) => t.fdi === die.fdi)?.walls ?? {};
+        sayOf(doings, piece, die.fdi, { walls: withWall(said, wall.fdi, wall.moved_mm + mm) });
+      }}
+    >
+      {([x, y, z]) => {
+        const way = [x - ball[0], y - ball[1], z - ball[2]] as const;
+        return (
+          <Line
+            points={[
+              [foot[0] + way[0], foot[1] + way[1], foot[2] + way[2]],
+              [x, y, z],
+            ]}
+            color={COLOUR}
+          />
+        );
+      }}
+    </PulledBall>
   );
 }
 

@@ -13,6 +13,9 @@ export type Taken = {
   walls: Record<string, number>;
 };
 
+/** Walls are moved by so much at most. */
+export const MOVED_MM = 2;
+
 /** A tooth that is near enough to a place for it to be on it. */
 const ON_MM = 9;
 
@@ -41,6 +44,12 @@ export function sayOf(doings: Doings, piece: string, fdi: number, values: Partia
     const { kind = "die", way = null, opens_mm = null, walls = {} } = before ?? {};
     return { id, value: { fdi, kind, way, opens_mm, walls, ...values } };
   });
+}
+
+/** Walls as they are said by hand, with the one to a tooth moved; null: it stands by itself again. */
+export function withWall(walls: Record<string, number>, fdi: number, mm: number | null): Record<string, number> {
+  const { [fdi]: _, ...rest } = walls;
+  return mm === null ? rest : { ...rest, [fdi]: Math.round(Math.min(Math.max(mm, -MOVED_MM), MOVED_MM) * 100) / 100 };
 }
 
 /** The number of the tooth at a place in a jaw's home. */

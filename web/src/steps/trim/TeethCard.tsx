@@ -1,9 +1,9 @@
 import { useState } from "react";
 import { detailOf } from "../../case/look";
+import { foundOf } from "../../case/told";
 import { useNames } from "../../shared/toothNames";
 import type { CardProps } from "../../stage";
 import { useBench } from "../../store/bench";
-import { foundOf } from "./told";
 
 const KINDS = { none: "no tooth", together: "one tooth", apart: "two teeth" } as const;
 
@@ -71,7 +71,7 @@ export function TeethCard({ data, node, view, doings }: CardProps) {
           ...Object.entries(said?.swab ?? {}).map(([id, s]) => ({
             id,
             at: "swab",
-            words: `stroke, ${s.adds === false ? "gum" : "tooth"}`,
+            words: s.line ? "margin drawn" : `stroke, ${s.adds === false ? "gum" : "tooth"}`,
           })),
         ]}
         drop={(at, id) => doings.entry("teeth", piece, [at], id, null)}

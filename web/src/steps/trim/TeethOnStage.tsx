@@ -1,6 +1,7 @@
 import { useEffect, useMemo, useRef } from "react";
 import { Vector3 } from "three";
 import { goodOf } from "../../case/look";
+import { foundOf, useMargins, useTold } from "../../case/told";
 import type { CaseOut } from "../../shared/api/client";
 import { useNames } from "../../shared/toothNames";
 import { useSame } from "../../shared/useSame";
@@ -8,7 +9,6 @@ import { type At, type Drawing, placeOf, type Ring, Rings, toStage } from "../..
 import { followFrames, project } from "../../stage/frames";
 import type { Point } from "../../store/bench";
 import { standsBack } from "./oneJaw";
-import { foundOf, useMargins, useTold } from "./told";
 
 /** Below this a stretch of a margin is drawn dotted. */
 const DOUBT = 0.4;

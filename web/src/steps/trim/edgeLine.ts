@@ -1,7 +1,7 @@
 import { goodOf } from "../../case/look";
+import type { Told } from "../../case/told";
 import type { At } from "../../stage";
 import type { Point } from "../../store/bench";
-import type { Told } from "./told";
 
 /** The edge line of a jaw, in its home; nothing where all is kept. */
 export function edgeOf({ data }: At, piece: string): Point[] {

@@ -2,11 +2,11 @@ import { Waypoints } from "lucide-react";
 import { useEffect, useMemo } from "react";
 import { create } from "zustand";
 import { detailOf } from "../../case/look";
+import { useMargins } from "../../case/told";
 import { useNames } from "../../shared/toothNames";
 import { Balls, Choice, type Drawing, Label, Rings, type Tool, ToolPanel, toStage } from "../../stage";
 import type { Point } from "../../store/bench";
 import { edgeOf, nearestOf, nearTooth } from "./edgeLine";
-import { useMargins } from "./told";
 
 const COLOUR = "#8a3b12";
 const WARNS = "#a3172a";

@@ -21,7 +21,7 @@ import { saw } from "./saw";
 import { sawsOf, seenSaws } from "./saws";
 import { TeethCard } from "./TeethCard";
 import { Numbers, TeethLines } from "./TeethOnStage";
-import { join, marginSwab, number, part, reducedMap, tint } from "./teethTools";
+import { join, number, part, reducedMap, tint } from "./teethTools";
 import { touchable, touchTool } from "./touchTool";
 
 const sawing = (at: At) => inHand(at, saw.id);
@@ -38,21 +38,7 @@ function Card(props: CardProps) {
 
 const trim: StepUi = {
   name: "trim",
-  tools: [
-    saw,
-    fence,
-    markSwab,
-    wholePiece,
-    threePoints,
-    edgeTool,
-    touchTool,
-    number,
-    join,
-    part,
-    marginSwab,
-    tint,
-    reducedMap,
-  ],
+  tools: [saw, fence, markSwab, wholePiece, threePoints, edgeTool, touchTool, number, join, part, tint, reducedMap],
   Card,
   Draws: TeethLines,
   Words: Numbers,

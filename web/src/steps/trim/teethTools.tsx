@@ -1,12 +1,11 @@
-import { Brush, Combine, Hash, Layers2, SplitSquareVertical, Tags } from "lucide-react";
+import { Combine, Hash, Layers2, SplitSquareVertical, Tags } from "lucide-react";
 import { create } from "zustand";
 import { goodOf } from "../../case/look";
+import { foundOf, toothAt } from "../../case/told";
 import { useNames } from "../../shared/toothNames";
-import { Balls, brushed, type Drawing, Label, type Tool, toStage } from "../../stage";
+import { Balls, type Drawing, Label, type Tool, toStage } from "../../stage";
 import { type Point, useBench } from "../../store/bench";
-import { foundOf, toothAt } from "./told";
 
-const SWAB_MM = 1.0;
 const COLOUR = "#2c5f78";
 
 /** What was pressed first, in the home of its jaw. */
@@ -126,24 +125,6 @@ export const part: Tool = {
   onPick: ofTwo("apart"),
   Draws,
   drop: none,
-};
-
-export const marginSwab: Tool = {
-  id: "margin-swab",
-  title: "Margin",
-  long: "Margin: brush what belongs to a tooth",
-  keys: "shift+w",
-  icon: Brush,
-  hint: "Brush from a tooth over what belongs to it. With Alt, over what is gum. The swab is 2 mm wide; at its edge the margin settles into the valley.",
-  here: told,
-  picks: true,
-  ...brushed({
-    radius: () => SWAB_MM,
-    colours: [COLOUR, "#a3545a"],
-    on: (shown) => shown.jaw !== null && shown.drawn !== "goes",
-    send: ({ doings }, { piece, points, adds }) =>
-      doings.entry("teeth", piece, ["swab"], "", { points_mm: points, radius_mm: SWAB_MM, adds }),
-  }),
 };
 
 export const reducedMap: Tool = {

@@ -1,9 +1,9 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { create } from "zustand";
-import { goodOf } from "../../case/look";
-import { type CaseOut, client, ok } from "../../shared/api/client";
-import type { Point } from "../../store/bench";
+import { type CaseOut, client, ok } from "../shared/api/client";
+import type { Point } from "../store/bench";
+import { goodOf } from "./look";
 
 /** A tooth as it is told, with the line of its margin. */
 export interface Told {
