@@ -121,6 +121,25 @@ class JawTest(unittest.TestCase):
         none = self.worked(articulate={"*": {"style": "plates", "blocks": "30 35"}}).node("articulate").manifest.flags
         self.assertEqual(none[0]["code"], "no-block")
 
+    def test_the_face_that_lies_on_a_block_gets_no_drains(self) -> None:
+        hollow = {"hollow": {"*": {"style": "closed", "through": "floor"}}, "base": {"*": {"height": "gap", "gap_mm": 45}}}
+        graph = self.worked(**hollow)
+        bearing = {row["piece"]: np.array(row["outline"]) for row in graph.node("articulate").json("bearing")}
+        self.assertEqual(set(bearing), set(graph.jaws))
+        for piece in graph.jaws:
+            foot = graph.node("foot").json("foot", piece)
+            up, drains = np.array(foot["up"]), graph.node("drains", piece)
+            face = bearing[piece] @ up
+            low = (self.body(graph, "base", piece).vertices_mm @ up).min()
+            np.testing.assert_allclose(face, low, atol=1e-4)
+            # Where they come out they lie higher than they are wide.
+            out = np.array([d["at_mm"] for d in drains.json("drains")]) @ up
+            self.assertTrue(len(out) > 1 and (out > low + 1.5).all(), out - low)
+            self.assertIn("drains-bear", [f["code"] for f in drains.manifest.flags])
+        flags = self.worked(hollow={"*": {"style": "open"}}).node("drains", "p1").manifest.flags
+        flag = next(f for f in flags if f["code"] == "drains-bear")
+        self.assertEqual((flag["severity"], flag["fix"]["values"]), ("look", {"style": "closed", "through": "wall"}))
+
     def test_the_face_that_lies_on_a_block_gets_neither_letters_nor_tips(self) -> None:
         under = {"label": {"*": {"style": "engraved", "side": "under"}}}
         for style, where in (("none", "underneath"), ("plates", "on the wall")):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 
@@ -14,7 +14,7 @@ from ..ops.rigid import rounded
 from ..parts.hinge import Halves, Side, halves, opens, pin, strain_percent, stuck_on
 from ..parts.hinge_places import BackRoom, Backs, Hinge, Knuckles, NoBacks
 from ..progress import Run
-from .pinned import Bench, thicker
+from .pinned import Bench, none_held, thicker
 
 # What is printed by itself, of every jaw.
 APART = ("hinge-left", "hinge-right")
@@ -66,7 +66,7 @@ def hinged(inputs: Inputs, asked: Asked, run: Run) -> StepResult:
         text, fix = thicker({found.low[0]: found.low[1]} if found.low else {}, inputs)
         raise_it = Fix("articulate", "*", {"style": "pins"}, label="Pins instead")
         flag = Flag("no-hinge", "look", f"No hinged backs: {found.why}.{text}", fix=fix or raise_it, other=raise_it if fix else None)
-        return StepResult({**_empty(), "solids": none_made(inputs, asked)}, (), (flag,), "no hinge")
+        return StepResult({**none_held(), "solids": none_made(inputs, asked)}, (), (flag,), "no hinge")
     run.tick(0.3, "making both halves")
     made = {side: halves(hinge, found, sizes, floor=room.floor, ceiling=room.ceiling) for side, hinge in found.hinges.items()}
     run.tick(0.4, "opening")
@@ -75,7 +75,7 @@ def hinged(inputs: Inputs, asked: Asked, run: Run) -> StepResult:
         sides["upper"], sides["lower"], found.axis, least_deg=_OPEN_DEG, most_deg=asked.wide_deg,
         said=lambda part: run.tick(0.4 + 0.55 * part, "opening"),
     )  # fmt: skip
-    values = {**_empty(), "solids": _solids(made, bodies, bench, sizes, asked, found, room), "struts": _arms(found, bench, room, sizes)}
+    values = {**none_held(), "solids": _solids(made, bodies, bench, sizes, asked, found, room), "struts": _arms(found, bench, room, sizes)}
     values["hinge"] = _axis(found, bench, free)
     readings = (
         Reading("axis over the mounting face", found.axis[1] - room.floor, "mm"),
@@ -94,10 +94,6 @@ def none_made(inputs: Inputs, asked: Asked) -> ByPiece:
         for piece in inputs.jaws:
             out[piece] = Solids([Solid("part", pin(asked.sizes(), thick_mm=1.0), "nothing")])
     return out
-
-
-def _empty() -> dict[str, Any]:
-    return {"struts": ByPiece(), "pins": [], "room": None, "hinge": None}
 
 
 def _solids(

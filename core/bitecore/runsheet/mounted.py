@@ -14,7 +14,7 @@ from ..ops.fonts import unknown
 from ..ops.written import text
 from ..parts.mounting import Underside, fitting, foot_of, groove, keys, plate, tallest, written
 from ..progress import Run
-from .pinned import Bench
+from .pinned import Bench, none_held
 
 # Over a plate there is so much base at least under the border; so near a distance is the block's.
 _OVER_PLATE_MM, _SAME_MM = 0.5, 0.02
@@ -56,26 +56,24 @@ def mounted(inputs: Inputs, asked: Blocks, run: Run) -> StepResult:
     readings = (Reading("outer faces apart, closed", apart, "mm"), Reading("a block needs, at least", needed, "mm"))
     wrong = _wrong(asked, block, needed, apart)
     if wrong is not None:
-        return StepResult({**_empty(), "solids": ByPiece()}, readings, (wrong,), "no plates")
+        return StepResult({**none_held(), "solids": ByPiece()}, readings, (wrong,), "no plates")
     run.tick(0.4, "plates")
     number = "".join(c for c in str(inputs["number"] or "") if c not in unknown(str(inputs["number"] or "")))
     words = (number or "–", f"{block:g} mm")
-    solids, reserves = ByPiece(), ByPiece()
+    solids, reserves, bearing = ByPiece(), ByPiece(), list[dict[str, Any]]()
     flags = []
     for jaw, foot in feet.items():
         solids[bench.piece[jaw]], fits = _solids(foot, bench, jaw, asked, words)
         # Open underneath, a groove leads out of the cavity and is welcome.
         closed = inputs.of("inside", bench.piece[jaw]) == "closed"
         reserves[bench.piece[jaw]] = _reserves(foot, bench, jaw, asked) if closed else []
+        outline = [bench.home_point(jaw, [*at, foot.face]) for at in foot.outline]
+        bearing.append({"piece": bench.piece[jaw], "outline": outline})
         if not fits:
             text_ = f"The back edge of the {jaw}'s plate has no room for “{words[0]}” and “{words[1]}”."
             flags.append(Flag("no-number", "note", text_))
     flags.append(Flag("mounted", "note", f"Both stand on plates for a block of {block:g} mm and go on in one way only."))
-    return StepResult({**_empty(), "solids": solids, "reserves": reserves}, readings, tuple(flags), f"{block:g} mm")
-
-
-def _empty() -> dict[str, Any]:
-    return {"struts": ByPiece(), "pins": [], "room": None, "hinge": None}
+    return StepResult({**none_held(), "solids": solids, "reserves": reserves, "bearing": bearing}, readings, tuple(flags), f"{block:g} mm")
 
 
 def _wrong(asked: Blocks, block: float | None, needed: float, apart: float) -> Flag | None:

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..engine.entries import in_order
+from ..engine.gives import ByPiece
 from ..engine.model import Fix, Flag, Inputs, Reading
 from ..mesh import Mesh
 from ..ops.rigid import rounded
@@ -66,6 +67,11 @@ class Bench:
         """(2,) of a point in the lower's home."""
         matrix = self.matrix["lower"]
         return (matrix[:3, :3] @ np.asarray(point, float) + matrix[:3, 3])[:2]
+
+
+def none_held() -> dict[str, Any]:
+    """What Articulate gives besides solids where there is nothing of it."""
+    return {"struts": ByPiece(), "pins": [], "room": None, "hinge": None, "bearing": []}
 
 
 def _moved(mesh: Mesh, matrix: NDArray) -> Mesh:

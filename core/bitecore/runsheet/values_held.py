@@ -106,6 +106,13 @@ class Opening(TypedDict):
     at_mm: Point
 
 
+class Bearing(TypedDict):
+    """The face of a base that lies on a block of an articulator: its outline in the home of its piece."""
+
+    piece: str
+    outline: list[Point]
+
+
 class DieWall(TypedDict):
     """The wall of a die to another tooth (fdi): a place over it as high as its crown, the way it moves towards that tooth, and how far it
     is moved (mm), as it would be said by hand."""

@@ -20,8 +20,8 @@ from ...parts.pins import airs, pair
 from ...progress import Run
 from ..hinged import Asked, hinged, none_made
 from ..mounted import Blocks, blocks_in, mounted
-from ..pinned import Bench, PinSet, placed, raised, readings, room_map, said
-from ..values_held import HingeAxis, Pin, PinRoom, Strut
+from ..pinned import Bench, PinSet, none_held, placed, raised, readings, room_map, said
+from ..values_held import Bearing, HingeAxis, Pin, PinRoom, Strut
 
 _Mm = Annotated[float, Field(ge=-1e4, le=1e4)]
 _PINS = {"style": ("pins",)}
@@ -204,7 +204,7 @@ def _pinned(inputs: Inputs, settings: ArticulateSettings, run: Run) -> StepResul
     for number, (jaw, face) in enumerate(((below, room.floor), (above, room.ceiling))):
         struts[bench.piece[jaw]] = [_strut(bench, jaw, p, number, face, sizes) for p in pins.places]
     flags = (*_thin_posts(settings), *said(pins, sizes, inputs))
-    values = {"solids": solids, "struts": struts, "pins": _pins(pins, air, room, bench), "room": room_map(room, bench), "hinge": None}
+    values = {**none_held(), "solids": solids, "struts": struts, "pins": _pins(pins, air, room, bench), "room": room_map(room, bench)}
     return StepResult(values, readings(pins, air, room), flags, f"{len(made)} pins")
 
 
@@ -223,8 +223,7 @@ def _refused(inputs: Inputs, what: str) -> StepResult | None:
 
 
 def _nothing(why: str, flags: Sequence[Flag] = (), fix: Fix | None = None) -> StepResult:
-    values: dict[str, Any] = {"solids": ByPiece(), "struts": ByPiece(), "pins": [], "room": None, "hinge": None}
-    return StepResult(values, (), (*flags, Flag("no-pins", "look", why, fix=fix)), "no pins")
+    return StepResult({**none_held(), "solids": ByPiece()}, (), (*flags, Flag("no-pins", "look", why, fix=fix)), "no pins")
 
 
 def _thin_posts(settings: ArticulateSettings) -> list[Flag]:
@@ -258,7 +257,7 @@ STEP = Step(
     name="articulate",
     title="Articulate",
     number=8,
-    version=5,
+    version=6,
     over=WHOLE,
     settings=ArticulateSettings,
     needs={
@@ -277,6 +276,7 @@ STEP = Step(
         "pins": json_of(list[Pin]),
         "room": json_of(PinRoom | None),
         "hinge": json_of(HingeAxis | None),
+        "bearing": json_of(list[Bearing]),
     },
     apply=apply,
     about="What holds the pair in its bite.",

@@ -19,6 +19,7 @@ from ...ops.voxels import Voxels, voxels
 from ...parts.pin_places import ROOT_MM
 from ...progress import Run
 from ..framed import Frame, standing_on
+from ..part_names import part_of
 from ..values import Drained
 
 
@@ -81,11 +82,20 @@ def _ask(inputs: Inputs, frame: Frame) -> Ask:
         bar = frame.of(teeth.vertices_mm[np.nan_to_num(teeth.channel.values) > 0])
     return Ask(
         wall_mm=inputs["wall"], wide_mm=wide, front=np.array([0.0, -1.0, 0.0]), floor_mm=inputs["floor"] if closed else None,
-        down=closed and inputs["through"] == "floor", count=inputs["count"],
+        down=_through_floor(inputs), count=inputs["count"],
         put={names[k]: frame.of(e["at"]) for k, e in entries.items() if e["at"] is not None},
         without=frozenset(names[k] for k, e in entries.items() if e["at"] is None),
         off=off, clear_mm=strut / 2 + wide / 2 + _CLEAR_MM, bar=bar,
     )  # fmt: skip
+
+
+def _through_floor(inputs: Inputs) -> bool:
+    """Never through the face that lies on an articulator's block."""
+    return inputs["style"] == "closed" and inputs["through"] == "floor" and not _bears(inputs)
+
+
+def _bears(inputs: Inputs) -> bool:
+    return inputs["held"] == "plates" and not part_of(inputs.piece)
 
 
 def _rooted(post: NDArray, wall: NDArray) -> tuple[NDArray, NDArray]:
@@ -152,11 +162,23 @@ class _Says:
         if not made:
             text = "There is no drain: resin stays inside. Take a thinner wall, or leave it open underneath."
             flags.append(Flag("no-drain", "look", text))
-        if made and self.inputs["style"] == "closed" and self.inputs["through"] == "floor":
+        if made and _bears(self.inputs):
+            flags += self.bearing()
+        if made and _through_floor(self.inputs):
             text = "Holes in the floor are shut while the body lies flat on the plate: stand it on supports, or lead them through the wall."
             wall = Fix("hollow", self.inputs.piece, {"through": "wall"}, label="Through the wall")
             flags.append(Flag("floor-drains", "look", text, fix=wall))
         return flags
+
+    def bearing(self) -> list[Flag]:
+        """The face that lies on an articulator's block stays free of drains (common practice, no source)."""
+        if self.inputs["style"] == "open":
+            text = "The cavity and its drains open into the face that lies on the block. Fix closes it; the drains go through the wall."
+            closed = Fix("hollow", self.inputs.piece, {"style": "closed", "through": "wall"}, label="Closed underneath")
+            return [Flag("drains-bear", "look", text, fix=closed)]
+        if self.inputs["through"] == "floor":
+            return [Flag("drains-bear", "note", "The drains go through the wall: the face that lies on the block stays whole.")]
+        return []
 
     def put(self, made: list[Drain], ask: Ask) -> list[Flag]:
         flags = []
@@ -197,7 +219,7 @@ STEP = Step(
     name="drains",
     title="Drains",
     number=6,
-    version=6,
+    version=7,
     over=BODIES,
     part_of="hollow",
     settings=DrainsSettings,
@@ -216,6 +238,7 @@ STEP = Step(
         "count": Need("hollow", "drain_count", setting=True),
         "through": Need("hollow", "through", setting=True),
         "by_hand": Need("hollow", "drains", setting=True),
+        "held": Need("articulate", "style", setting=True),
     },
     gives={"solids": SOLIDS, "drains": json_of(list[Drained])},
     apply=apply,

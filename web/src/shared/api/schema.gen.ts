@@ -1225,6 +1225,8 @@ export interface components {
         };
         /** ArticulateGood */
         ArticulateGood: {
+            /** Bearing */
+            bearing?: components["schemas"]["Bearing"][] | null;
             hinge?: components["schemas"]["HingeAxis"] | null;
             /** Pins */
             pins?: components["schemas"]["Pin"][] | null;
@@ -1860,6 +1862,20 @@ export interface components {
              * @enum {string}
              */
             state: "idle" | "printing" | "stopped" | "silent";
+        };
+        /**
+         * Bearing
+         * @description The face of a base that lies on a block of an articulator: its outline in the home of its piece.
+         */
+        Bearing: {
+            /** Outline */
+            outline: [
+                number,
+                number,
+                number
+            ][];
+            /** Piece */
+            piece: string;
         };
         /** BiteDetail */
         BiteDetail: {

@@ -2,6 +2,7 @@ import { Plus, Puzzle } from "lucide-react";
 import { detailOf, goodOf } from "../../case/look";
 import { type CardProps, type Drawing, fromStage, Label, type StepUi, type Tool, toStage } from "../../stage";
 import type { Point } from "../../store/bench";
+import { BearingLines, BearingWords } from "./Bearing";
 import { DieList } from "./DieList";
 import { DieHandles, DieWords } from "./Dies";
 import { HouseParts } from "./HouseParts";
@@ -71,6 +72,7 @@ function Draws(drawing: Drawing) {
         }}
       />
       <DieHandles {...drawing} />
+      <BearingLines {...drawing} />
     </>
   );
 }
@@ -103,6 +105,7 @@ function Words(drawing: Drawing) {
     <>
       <PinWords {...drawing} />
       <DieWords {...drawing} />
+      <BearingWords {...drawing} />
     </>
   );
 }
