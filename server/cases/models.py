@@ -7,7 +7,7 @@ from typing import Any
 from django.conf import settings
 from django.db import models
 
-from runs.models import Worked
+from runs.models import Owner, Worked
 
 
 class CaseQuery(models.QuerySet):
@@ -34,6 +34,27 @@ class Case(Worked):
 
     class Meta:
         ordering = ("-created", "-id")
+
+
+class HousePart(models.Model):
+    """A closed body of the house's own on its shelf, from where cases take it up.
+
+    owner          : its file is kept for it
+    name, file     : what it is called, and what it came as
+    face, turn_deg : how it stands where a case puts it (see steps/attach.py), unless it is said otherwise there
+    """
+
+    owner = models.OneToOneField(Owner, on_delete=models.PROTECT, related_name="+")
+    sha256 = models.CharField(max_length=64, unique=True)
+    name = models.CharField(max_length=120)
+    file = models.CharField(max_length=200)
+    face = models.PositiveSmallIntegerField(default=1)
+    turn_deg = models.FloatField(default=0.0)
+    created = models.DateTimeField(auto_now_add=True)
+    by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.PROTECT)
+
+    class Meta:
+        ordering = ("name", "id")
 
 
 class ScanPrint(models.Model):

@@ -4,6 +4,7 @@ import { client, ok } from "../../shared/api/client";
 import type { components } from "../../shared/api/schema.gen";
 import { capital } from "../../shared/format";
 import { say, sayError } from "../../store/notices";
+import { PartShelf } from "./PartShelf";
 
 export type ShelfRecord = components["schemas"]["RecordOut"];
 type FieldOf = components["schemas"]["FieldOut"];
@@ -70,6 +71,7 @@ export function Shelves({ lead, choose }: { lead: boolean; choose: (shelf: strin
           choose={shelf === "purpose" || shelf === "practice" ? (ident) => choose(shelf, ident) : undefined}
         />
       ))}
+      <PartShelf lead={lead} />
     </section>
   );
 }

@@ -655,6 +655,65 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/house-parts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Shelf */
+        get: operations["cases_house_parts_api_shelf"];
+        put?: never;
+        /**
+         * Put
+         * @description Bodies for the shelf; what cannot be read is refused with a sentence each.
+         */
+        post: operations["cases_house_parts_api_put"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/house-parts/{ident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change */
+        post: operations["cases_house_parts_api_change"];
+        /** Take Off */
+        delete: operations["cases_house_parts_api_take_off"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/house-parts/{ident}/to/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Up
+         * @description A part of the shelf as a file of the case.
+         */
+        post: operations["cases_house_parts_api_take_up"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/house/fit-strip.3mf": {
         parameters: {
             query?: never;
@@ -3976,6 +4035,52 @@ export interface components {
             faces: number;
             /** Round Mm */
             round_mm: number;
+        };
+        /** HousePartChange */
+        HousePartChange: {
+            /**
+             * Face
+             * @default 1
+             */
+            face: number;
+            /** Name */
+            name: string;
+            /**
+             * Turn Deg
+             * @default 0
+             */
+            turn_deg: number;
+        };
+        /**
+         * HousePartOut
+         * @description See cases/models.py.
+         */
+        HousePartOut: {
+            /** Face */
+            face: number;
+            /** File */
+            file: string;
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Sha256 */
+            sha256: string;
+            /** Turn Deg */
+            turn_deg: number;
+        };
+        /**
+         * HousePartsOut
+         * @description refused : of what was dropped on the shelf
+         */
+        HousePartsOut: {
+            /** Parts */
+            parts: components["schemas"]["HousePartOut"][];
+            /**
+             * Refused
+             * @default []
+             */
+            refused: components["schemas"]["Refusal"][];
         };
         /** IntakeDetail */
         IntakeDetail: {
@@ -8321,6 +8426,124 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["House"];
+                };
+            };
+        };
+    };
+    cases_house_parts_api_shelf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HousePartsOut"];
+                };
+            };
+        };
+    };
+    cases_house_parts_api_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /** Files */
+                    files: string[];
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HousePartsOut"];
+                };
+            };
+        };
+    };
+    cases_house_parts_api_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HousePartChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HousePartsOut"];
+                };
+            };
+        };
+    };
+    cases_house_parts_api_take_off: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HousePartsOut"];
+                };
+            };
+        };
+    };
+    cases_house_parts_api_take_up: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dropped"];
                 };
             };
         };

@@ -1,5 +1,6 @@
 import { useId } from "react";
 import { goodOf, nodeOf } from "../../case/look";
+import { takeUp, useHouseParts } from "../../shared/houseParts";
 import { NumberField } from "../../shared/ui/NumberField";
 import type { CardProps } from "../../stage";
 import { useBench } from "../../store/bench";
@@ -13,10 +14,33 @@ export function HouseParts({ data, doings }: CardProps) {
   const rows = data.pieces
     .filter((p) => p.jaw)
     .flatMap((jaw) => Object.entries(partsOn(data, jaw.id)).map(([key, entry]) => ({ jaw, key, entry })));
-  if (rows.length === 0) return null;
+  const shelf = useHouseParts().data ?? [];
+  if (rows.length === 0 && shelf.length === 0) return null;
   return (
     <section className="mt-3 text-[13px]" aria-label="House parts">
       <h3 className="dim text-xs font-semibold">House parts</h3>
+      {shelf.length > 0 && (
+        <select
+          aria-label="Put a house part on a base"
+          className="select select-xs mt-1 w-full"
+          value=""
+          onChange={async (e) => {
+            const part = shelf.find((p) => p.id === Number(e.target.value));
+            if (!part || !(await takeUp(part, data.number))) return;
+            useMovedPart.setState({ piece: "", entry: "", next: part.sha256 });
+            if (tool?.id !== "attach") take({ id: "attach", at: "articulate" });
+          }}
+        >
+          <option value="" disabled>
+            Put one on a base …
+          </option>
+          {shelf.map((part) => (
+            <option key={part.id} value={part.id}>
+              {part.name}
+            </option>
+          ))}
+        </select>
+      )}
       <ul>
         {rows.map(({ jaw, key, entry }) => {
           const made = goodOf(data, "attach", jaw.id)?.attached?.find((a) => a.entry === key);
@@ -86,7 +110,9 @@ export function HouseParts({ data, doings }: CardProps) {
           );
         })}
       </ul>
-      {partPieces(data).length === 0 && <p className="dim">No scan of this case is called a house part any more.</p>}
+      {rows.length > 0 && partPieces(data).length === 0 && (
+        <p className="dim">No scan of this case is called a house part any more.</p>
+      )}
     </section>
   );
 }

@@ -1,5 +1,6 @@
 import { Plus, Puzzle } from "lucide-react";
 import { detailOf, goodOf } from "../../case/look";
+import { useKnownParts } from "../../shared/houseParts";
 import { type CardProps, type Drawing, fromStage, Label, type StepUi, type Tool, toStage } from "../../stage";
 import type { Point } from "../../store/bench";
 import { BearingLines, BearingWords } from "./Bearing";
@@ -53,8 +54,11 @@ const attach: Tool = {
       return;
     }
     const parts = partPieces(data);
-    const scan = parts.find((p) => p.id === view.piece) ?? parts[0];
-    if (scan) doings.entry("attach", jaw, ["parts"], "", { scan: scan.id, at });
+    const scan = parts.find((p) => p.id === view.piece) ?? parts.find((p) => p.sha256 === moved.next) ?? parts[0];
+    if (!scan) return;
+    const stands = useKnownParts.getState().parts.find((p) => p.sha256 === scan.sha256);
+    const { face = 1, turn_deg = 0 } = stands ?? {};
+    doings.entry("attach", jaw, ["parts"], "", { scan: scan.id, at, face, turn_deg });
   },
   drop: () => useMovedPart.setState({ piece: "", entry: "" }),
 };
