@@ -5,13 +5,16 @@ from __future__ import annotations
 from typing import Any
 
 import lib3mf
+from django.utils import timezone
 
 from cases.models import Case
 from house import shelves
-from tests.server.common import drop, post
+from runs.owning import folder
+from tests.server.common import client, drop, post, scan
 from tests.server.common import pair as pair_of
 from tests.server.test_cases import ServerCase
 from tests.server.test_work import WorkCase
+from tests.shapes import box
 
 
 class ShelfTest(ServerCase):
@@ -155,3 +158,52 @@ class PinnedTest(WorkCase):
         answer = post(self.mira, f"/api/cases/{case.number}/settings", {"base": 1, "step": "plate", "values": {"printer": "heron"}})
         self.assertEqual(answer.status_code, 200)
         self.assertIn("heron", Case.objects.get(pk=case.pk).document["records"]["printer"])
+
+
+class HousePartTest(WorkCase):
+    """Closed bodies of the house's own: on the shelf by a lead, in cases by anybody, kept for whoever has them."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.tove = client("tove")
+
+    def put(self, *files: tuple[str, bytes]) -> Any:
+        return drop(self.tove, *files, to="/api/house-parts")
+
+    def delete(self, ident: int) -> Any:
+        return self.tove.delete(f"/api/house-parts/{ident}", headers={"X-CSRFToken": self.tove.cookies["csrftoken"].value})
+
+    def test_put_taken_up_and_taken_off(self) -> None:
+        body = scan(box((6.0, 8.0, 10.0)))
+        self.assertEqual(drop(self.mira, ("foot.stl", body), to="/api/house-parts").json()["code"], "lead-only")
+        (part,) = self.put(("foot.stl", body)).json()["parts"]
+        self.assertEqual((part["name"], part["face"], part["turn_deg"]), ("foot", 1, 0.0))
+        # The same file again is the same part; what is no body is a sentence.
+        again = self.put(("other name.stl", body), ("notes.stl", b"no body")).json()
+        self.assertEqual(([p["id"] for p in again["parts"]], len(again["refused"])), ([part["id"]], 1))
+        changed = post(self.tove, f"/api/house-parts/{part['id']}", {"name": "Foot of the house", "face": 2, "turn_deg": 90}).json()
+        self.assertEqual([(p["name"], p["face"]) for p in changed["parts"]], [("Foot of the house", 2)])
+        self.assertEqual(post(self.tove, f"/api/house-parts/{part['id']}", {"name": " "}).status_code, 422)
+        self.assertEqual(post(self.mira, f"/api/house-parts/{part['id']}", {"name": "X"}).status_code, 403)
+        number = drop(self.mira, pair_of()[1]).json()["number"]
+        for _ in range(2):  # twice is once
+            self.assertEqual(post(self.mira, f"/api/house-parts/{part['id']}/to/{number}").status_code, 200)
+        self.work(Case.objects.get(number=number))
+        pieces = self.mira.get(f"/api/cases/{number}").json()["pieces"]
+        self.assertEqual([(p["file"], p["kind"], p["sha256"]) for p in pieces[1:]], [("foot.stl", "part", part["sha256"])])
+        self.assertEqual(self.delete(part["id"]).json()["parts"], [])
+        self.assertTrue(folder().path(part["sha256"]).exists())
+        self.assertEqual(post(self.mira, f"/api/house-parts/{part['id']}/to/{number}").json()["code"], "no-record")
+
+    def test_what_nobody_has_any_more_goes(self) -> None:
+        (part,) = self.put(("foot.stl", scan(box((6.0, 8.0, 11.0))))).json()["parts"]
+        self.assertTrue(folder().path(part["sha256"]).exists())
+        self.delete(part["id"])
+        self.assertFalse(folder().path(part["sha256"]).exists())
+
+    def test_nothing_goes_into_a_closed_case(self) -> None:
+        (part,) = self.put(("foot.stl", scan(box((6.0, 8.0, 12.0))))).json()["parts"]
+        number = drop(self.mira, pair_of()[1]).json()["number"]
+        Case.objects.filter(number=number).update(closed=timezone.now())
+        self.assertEqual(post(self.mira, f"/api/house-parts/{part['id']}/to/{number}").json()["code"], "closed")
+        Case.objects.filter(number=number).update(closed=None)
