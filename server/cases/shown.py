@@ -135,11 +135,17 @@ class _Pieces:
         return PieceOut(
             id=piece, file=self.names.of(piece), sha256=entry.sha256, jaw=graph.jaws.get(piece), kind=_kind(piece, graph, about),
             side=_side(piece, self.case, graph, self.good), looks=about.get("jaw") or about.get("looks"),
-            confidence=about.get("confidence", 0.0), same_as=self.names.of(first.id) if first.id != piece else None,
+            confidence=_confidence(piece, document, about), same_as=self.names.of(first.id) if first.id != piece else None,
             instead_of=_asks(piece, document, graph, about),
             turning=_turning(piece, self.case, graph, about),
             twin=self.twins.get(piece, ""),
         )  # fmt: skip
+
+
+def _confidence(piece: str, document: CaseDocument, about: dict) -> float:
+    """Of what is no jaw, a word of a person on what it is settles it."""
+    said = document.settings.get("intake", {}).get(piece, {}).get("kind", "auto")
+    return 1.0 if said != "auto" and not about.get("jaw") else float(about.get("confidence", 0.0))
 
 
 # What a further scan of a jaw is told to be by the others.
