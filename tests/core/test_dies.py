@@ -249,6 +249,22 @@ class DiesTest(unittest.TestCase):
         self.assertEqual({p.partition(".")[2] for p, on in raised.items() if on}, {"die-36", "die-45", "die-46"})
         self.assertEqual(len(graph.node("plate").manifest.values["home_to_plate"]["by_piece"]), 5)
 
+    def test_their_rafts_are_joined_in_a_row(self) -> None:
+        graph = self.worked()
+        dies = [n for n in graph.nodes.values() if n.step.name == "supports" and "die-" in n.piece]
+        self.assertEqual(len(dies), 3)
+        rafts = []
+        for node in dies:
+            place = np.array(graph.node("plate").json("home_to_plate", node.piece))
+            made = unpack(node.good.values["mesh"], self.store.blobs)
+            rafts.append(manifold(made.moved(place)))
+        together = manifold3d.Manifold.batch_boolean(rafts, manifold3d.OpType.Add)
+        self.assertEqual(len(together.decompose()), 1)
+        # And nothing of them lies under a model.
+        for piece in graph.jaws:
+            model = manifold(self.body(graph, "assemble", piece).moved(np.array(graph.node("plate").json("home_to_plate", piece))))
+            self.assertEqual((model ^ together).volume(), 0.0)
+
     def test_hollowed_it_keeps_its_wall_round_the_sockets(self) -> None:
         graph = self.worked(settings={"hollow": {"*": {"style": "closed", "wall_mm": 2.0}}})
         piece = next(p for p, jaw in graph.jaws.items() if jaw == "lower")

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -13,6 +14,8 @@ from ..ops.rigid import placed, turned, unit
 
 # Around a place and so much alike in direction: what counts as its face.
 _FACE_MM, _FACE_DEG = 3.0, 12.0
+# Rafts of bodies that stand no farther apart are joined; the bar between them keeps so far off what else lies there.
+_JOINED_MM, _BAR_ROOM_MM = 15.0, 1.5
 
 Laid = tuple[NDArray[np.float64], NDArray[np.float64]]
 
@@ -100,3 +103,19 @@ def _set(name: str, laid: Laid, rows: list[list[float]], out: dict[str, NDArray]
     rows.append([start, float(d), float(w) + gap_mm])
     out[name] = shifted(matrix, 0.0, start)
     return True
+
+
+def joined_rafts(boxes: Mapping[str, NDArray[np.float64]], which: Sequence[str]) -> dict[str, list[NDArray[np.float64]]]:
+    """Where (2,) the rafts of small bodies in a row meet, by body: half way between two that stand next to each other with nothing between
+    them. boxes : (2, 2) of all bodies on the plate, low and high; which : those that are joined, in their order."""
+    out: dict[str, list[NDArray[np.float64]]] = {each: [] for each in which}
+    for one, two in pairwise(which):
+        ends = boxes[one].mean(0), boxes[two].mean(0)
+        apart = np.maximum(boxes[one][0] - boxes[two][1], boxes[two][0] - boxes[one][1]).max()
+        low, high = np.minimum(*ends) - _BAR_ROOM_MM, np.maximum(*ends) + _BAR_ROOM_MM
+        others = [box for name, box in boxes.items() if name not in (one, two)]
+        if apart < _JOINED_MM and not any((box[0] < high).all() and (box[1] > low).all() for box in others):
+            middle = (ends[0] + ends[1]) / 2
+            out[one].append(middle)
+            out[two].append(middle)
+    return out

@@ -18,6 +18,8 @@ TIP_MM, INTO_MM, _CONE_MM = 0.4, 0.15, 2.0
 # Across a pillar at least, and how many times its width one may be tall.
 _PILLAR_MM, _SLENDER = 1.0, 14.0
 _FOOT_MM, RAFT_MM, _BAR_MM, _LINK_MM = 3.0, 0.8, 2.0, 14.0
+# Two rafts that are joined go so far into one another.
+_PAST_MM = 0.5
 # From a pillar's axis to the body; ways down that lean are tried in so many directions.
 _CLEAR_MM, _WAYS, _CELL_MM = 1.0, 24, 0.25
 _SIDES = 12
@@ -33,8 +35,8 @@ class Supports:
     blocked: NDArray[np.float64]
 
 
-def supports(body: Mesh, tips: NDArray[np.float64]) -> Supports:
-    """body : on the plate, raised; tips : (k, 3) mm where it is to be held, from below."""
+def supports(body: Mesh, tips: NDArray[np.float64], joins: NDArray[np.float64] | None = None) -> Supports:
+    """body : on the plate, raised; tips : (k, 3) mm where it is to be held, from below; joins : (j, 2) where its raft meets another's"""
     feet, held, blocked = [], [], []
     below = _Below(body)
     for tip in tips:
@@ -49,7 +51,9 @@ def supports(body: Mesh, tips: NDArray[np.float64]) -> Supports:
     if not held:
         return Supports(None, made, lost)
     parts = [_pillar(tip, foot) for tip, foot in zip(held, feet, strict=True)]
-    solid = manifold3d.Manifold.batch_boolean([*parts, _raft(np.array(feet))], manifold3d.OpType.Add)
+    solid = manifold3d.Manifold.batch_boolean(
+        [*parts, _raft(np.array(feet), np.zeros((0, 2)) if joins is None else joins)], manifold3d.OpType.Add
+    )
     out = solid.to_mesh64()
     faces = np.asarray(out.tri_verts).astype(np.int64)
     return Supports(Mesh.of(np.asarray(out.vert_properties)[:, :3], faces, np.full(len(faces), GROUP_CUT, np.uint8)), made, lost)
@@ -110,13 +114,19 @@ def _ring(middle: NDArray[np.float64], wide: float) -> NDArray[np.float64]:
     return middle + np.c_[np.cos(angle), np.sin(angle), np.zeros(_SIDES)] * wide / 2
 
 
-def _raft(feet: NDArray[np.float64]) -> manifold3d.Manifold:
-    """Discs under the feet and bars between neighbours; its sides lean outwards, so that a scraper gets under it."""
+def _raft(feet: NDArray[np.float64], joins: NDArray[np.float64]) -> manifold3d.Manifold:
+    """Discs under the feet and bars between neighbours, and a bar past each place where it meets another raft; its sides lean outwards, so
+    that a scraper gets under it."""
     angle = np.arange(24) / 24 * 2 * np.pi
     disc = np.stack([np.cos(angle), np.sin(angle)], 1)
     shapes = [manifold3d.CrossSection([foot + disc * _FOOT_MM / 2]) for foot in feet]
     for a, b in _neighbours(feet):
         ends = np.vstack([feet[a] + disc * _BAR_MM / 2, feet[b] + disc * _BAR_MM / 2])
+        shapes.append(manifold3d.CrossSection.hull_points(ends))
+    for at in joins:
+        foot = feet[int(np.hypot(*(feet - at).T).argmin())]
+        way = (at - foot) / max(float(np.hypot(*(at - foot))), 1e-9)
+        ends = np.vstack([foot + disc * _BAR_MM / 2, at + way * _PAST_MM + disc * _BAR_MM / 2])
         shapes.append(manifold3d.CrossSection.hull_points(ends))
     flat = manifold3d.CrossSection.batch_boolean(shapes, manifold3d.OpType.Add)
     lower = flat.extrude(RAFT_MM / 2)

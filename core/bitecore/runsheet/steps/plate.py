@@ -14,7 +14,7 @@ from ...engine.model import WHOLE, Fix, Flag, Inputs, Need, Reading, Step, StepR
 from ...errors import StepFailed
 from ...mesh import Mesh
 from ...ops.rigid import rows
-from ...parts.laying import Laid, box_of, face_towards, flat, in_rows, quarter, raised, shifted
+from ...parts.laying import Laid, box_of, face_towards, flat, in_rows, joined_rafts, quarter, raised, shifted
 from ...parts.shelf import BUILT_IN, Printer
 from ...progress import Run
 from ..part_names import is_die, part_of
@@ -69,7 +69,8 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     if inputs["resin"] is None:
         raise StepFailed(f"There is no resin “{settings.resin}” on the shelf of the house. Choose another.", code="no-resin")
     laid: dict[str, Laid] = {}
-    for number, (piece, body) in enumerate(inputs["body"].items()):
+    # Models first: dies stand in a row of their own.
+    for number, (piece, body) in enumerate(sorted(inputs["body"].items(), key=lambda item: is_die(part_of(item[0])))):
         run.tick(number / len(inputs["body"]), "laying flat")
         laid[piece] = _laid(body, inputs.of("stand", piece), settings.lay.get(piece), settings, is_die(part_of(piece)))
     places, fits = _arranged(laid, printer, settings)
@@ -96,7 +97,12 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
         "printer": title, "width_mm": printer.width_mm, "depth_mm": printer.depth_mm, "height_mm": printer.height_mm,
         "pixel_mm": printer.pixel_mm,
     }  # fmt: skip
-    values = {"home_to_plate": ByPiece(value), "plate": plate, "printing": printing_of(chosen, inputs["resin"], settings.layer_mm)}
+    boxes = {p: np.array(box_of(places[p], inputs["body"][p]))[:, :2] for p in laid}
+    dies = [p for p in laid if is_die(part_of(p))]
+    values = {
+        "home_to_plate": ByPiece(value), "plate": plate, "printing": printing_of(chosen, inputs["resin"], settings.layer_mm),
+        "joins": ByPiece({p: [] for p in laid} | {p: [at.tolist() for at in found] for p, found in joined_rafts(boxes, dies).items()}),
+    }  # fmt: skip
     return StepResult(values, readings, tuple(flags), title)
 
 
@@ -172,7 +178,7 @@ STEP = Step(
     name="plate",
     title="Plate",
     number=9,
-    version=6,
+    version=7,
     over=WHOLE,
     settings=PlateSettings,
     # How far a layer may hang is asked by the print check alone.
@@ -183,7 +189,12 @@ STEP = Step(
         "printer": Need("shelf", "printer"),
         "resin": Need("shelf", "resin"),
     },
-    gives={"home_to_plate": by_piece(json_of(Matrix)), "plate": json_of(BuildPlate), "printing": json_of(Printing)},
+    gives={
+        "home_to_plate": by_piece(json_of(Matrix)),
+        "plate": json_of(BuildPlate),
+        "printing": json_of(Printing),
+        "joins": by_piece(json_of(list[tuple[float, float]])),
+    },
     apply=apply,
     about="Flat on the plate, within its bounds.",
 )

@@ -36,7 +36,8 @@ def apply(inputs: Inputs, settings: SupportsSettings, run: Run) -> StepResult:
     coarse = layers(body, matrix, pixel_mm=_PIXEL_MM, layer_mm=max(inputs["printing"]["layer_mm"], _LAYER_MM))
     tips, left = tips_for(coarse, reach_mm=inputs["reach"], bar=_teeth(inputs["stand"], matrix))
     run.tick(0.4, "pillars")
-    made = supports(body.with_vertices(body.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]), tips)
+    joins = np.array(inputs["joins"], float).reshape(-1, 2)
+    made = supports(body.with_vertices(body.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]), tips, joins)
     back = np.linalg.inv(matrix)
     flags = _bearing(inputs, matrix)
     if len(tips) >= MOST_TIPS:
@@ -90,7 +91,7 @@ STEP = Step(
     name="supports",
     title="Supports",
     number=9,
-    version=2,
+    version=3,
     over=BODIES,
     part_of="plate",
     settings=SupportsSettings,
@@ -103,6 +104,7 @@ STEP = Step(
         "held": Need("articulate", "style", setting=True),
         "wanted": Need("plate", "supports", setting=True),
         "reach": Need("plate", "reach_mm", setting=True),
+        "joins": Need("plate", "joins"),
     },
     gives={"mesh": MESH},
     apply=apply,

@@ -5714,6 +5714,13 @@ export interface components {
                     ]
                 ] | null;
             } | null;
+            /** Joins */
+            joins?: {
+                [key: string]: [
+                    number,
+                    number
+                ][] | null;
+            } | null;
             plate?: components["schemas"]["BuildPlate"] | null;
             printing?: components["schemas"]["Printing"] | null;
         };
