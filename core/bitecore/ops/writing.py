@@ -29,6 +29,8 @@ _LINES_MM, _PIECES_MM = 0.75, 2.0
 _ROWS_MM = 4.0
 # A quarter of a circle of bend costs as much as one step to a place that is liked less; a millimetre off the middle far less.
 _BEND_MM, _OFF_COST = 10.0, 0.03
+# Spots that differ by less are liked alike: of them the middle of a stretch is best.
+_ALIKE, _ALONG_COST = 0.1, 0.004
 # Which way a wall looks counts as a side from this share of it on.
 _FACES = 0.7
 
@@ -116,7 +118,25 @@ class Surface:
         high = ndimage.minimum_filter1d(self.free.sum(1), long, mode="wrap") * self.step[1]
         first = ndimage.maximum_filter1d(np.where(self.free.any(1), self.free.argmax(1), 0), long, mode="wrap") * self.step[1]
         middle = (first + high / 2)[at[:, 0]]
-        return cost + _OFF_COST * np.abs(spots[:, 1] - middle)
+        liked = cost + _OFF_COST * np.abs(spots[:, 1] - middle)
+        return liked + self._off_middle(at[:, 0], liked)
+
+    def _off_middle(self, column: NDArray, liked: NDArray) -> NDArray[np.float64]:
+        """How far along the wall each spot is off the middle of the stretch it lies in, of what is liked about as much as the best."""
+        count = self.free.shape[0]
+        best = np.full(count, np.inf)
+        np.minimum.at(best, column, liked)
+        alike = best < best.min() + _ALIKE
+        off = np.full(count, 0.0)
+        if alike.all():
+            return off[column]
+        # Begun where none is, so that no stretch goes over the seam.
+        first = int(np.flatnonzero(~alike)[0])
+        label, stretches = ndimage.label(np.roll(alike, -first))
+        for k in range(1, stretches + 1):
+            where = np.flatnonzero(label == k)
+            off[(where + first) % count] = _ALONG_COST * self.step[0] * np.abs(where - where.mean())
+        return off[column]
 
     def without(self, written: Written, spot: Spot) -> Surface:
         """The same, with the place of a label taken."""
