@@ -117,7 +117,8 @@ class DentureTest(unittest.TestCase):
         graph = evaluate(
             self.document.model_copy(update={"settings": self.document.settings | {"join": {"p1": {"scans": ("p9",)}}}}), CASE, self.store
         ).graph
-        self.assertEqual([f["code"] for f in graph.node("join", "p1").manifest.flags], ["join-gone"])
+        (flag,) = graph.node("join", "p1").manifest.flags
+        self.assertEqual((flag["code"], flag["fix"]["values"], flag["fix"]["label"]), ("join-gone", {"scans": []}, "Print it without"))
         node = graph.node("assemble", "p1.joined")
         self.assertEqual((node.state, node.manifest.flags[0]["code"]), ("failed", "no-part"))
         self.assertEqual(graph.node("assemble", "p1").state, "done")

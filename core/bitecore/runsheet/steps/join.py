@@ -46,7 +46,7 @@ def apply(inputs: Inputs, settings: JoinSettings, run: Run) -> StepResult:
         try:
             joined = _joined(inputs, settings, piece, name, body, part)
         except StepFailed as failed:
-            flags.append(_not(failed, settings, inputs.piece))
+            flags.append(_not(failed, settings, inputs.piece, piece))
             continue
         solids.append(Solid("join", joined.solid, JOINED))
         told.append(_told(piece, joined))
@@ -72,10 +72,14 @@ def _joined(inputs: Inputs, settings: JoinSettings, piece: str, name: str, body:
     return joined_on(body, whole(inputs["own"][piece].moved(place), name), reach_mm=settings.across_mm, name=name, run=run)
 
 
-def _not(failed: StepFailed, settings: JoinSettings, piece: str) -> Flag:
+def _not(failed: StepFailed, settings: JoinSettings, jaw: str, piece: str) -> Flag:
+    """Wider gaps closed, where that may help; or printed without it."""
     more = round(min(settings.across_mm * 2, _MOST_MM), 2)
-    fix = Fix("join", piece, {"across_mm": more}) if failed.code == "join-apart" and more > settings.across_mm else None
-    return Flag(failed.code, "look", failed.message, fix=fix)
+    rest = [scan for scan in settings.scans if scan != piece]
+    off = Fix("join", jaw, {"scans": rest}, label="Print it without")
+    if failed.code == "join-apart" and more > settings.across_mm:
+        return Flag(failed.code, "look", failed.message, fix=Fix("join", jaw, {"across_mm": more}), other=off)
+    return Flag(failed.code, "look", failed.message, fix=off)
 
 
 def _said(joined: Joined, name: str) -> list[Flag]:
