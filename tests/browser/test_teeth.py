@@ -107,16 +107,6 @@ class TeethTest(BrowserCase):
         self.wait_margin(number, 46, lambda mm: mm != was)
         page.keyboard.press("Control+z")
         self.wait_margin(number, 46, lambda mm: mm == was)
-        # Drawn as a line on the cheek's flank the margin runs there.
-        page.get_by_role("button", name="Line", exact=True).click()
-        page.mouse.move(x, y - 24)
-        page.mouse.down()
-        for k in range(1, 17):
-            page.mouse.move(x, y - 24 + 3 * k)
-        page.mouse.up()
-        page.get_by_role("list", name="Teeth by hand").get_by_text("By hand: margin drawn").wait_for()
-        self.wait_margin(number, 46, lambda mm: mm != was)
-        self.assertEqual(page.get_by_text("it does not fit this scan").count(), 0)
 
     def test_contacts_by_tooth_and_the_labelled_surface(self) -> None:
         page = self.page
