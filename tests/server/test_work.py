@@ -225,7 +225,7 @@ class CutOffTest(TransactionTestCase):
                 taker = asyncio.create_task(take(worker_app, FRONT, 1, pause=0.1))
                 await asyncio.to_thread(cut)
                 job = await worker_app.configure_task(VIEW_TASK, queue=FRONT).defer_async(digest="0" * 64)
-                for _ in range(300):
+                for _ in range(900):
                     await asyncio.sleep(0.1)
                     if not (left := await asyncio.to_thread(waits, job)):
                         break
