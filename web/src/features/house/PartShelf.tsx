@@ -1,5 +1,6 @@
 import { useState } from "react";
 import { type HousePart, useHouseParts, usePartWork } from "../../shared/houseParts";
+import { TakeOff } from "./TakeOff";
 
 /** Closed bodies of the lab's own that cases take up and put on a base. */
 export function PartShelf({ lead }: { lead: boolean }) {
@@ -83,17 +84,7 @@ function Entry({ part, lead, keep, remove }: EntryProps) {
           Keep
         </button>
       )}
-      {lead && (
-        <button
-          type="button"
-          className="dim px-1"
-          aria-label={`Take ${part.name} off the shelf`}
-          title="Take it off the shelf; cases that have it keep it"
-          onClick={remove}
-        >
-          ×
-        </button>
-      )}
+      {lead && <TakeOff name={part.name} onPress={remove} />}
     </form>
   );
 }

@@ -5,6 +5,7 @@ import type { components } from "../../shared/api/schema.gen";
 import { capital } from "../../shared/format";
 import { say, sayError } from "../../store/notices";
 import { PartShelf } from "./PartShelf";
+import { TakeOff } from "./TakeOff";
 
 export type ShelfRecord = components["schemas"]["RecordOut"];
 type FieldOf = components["schemas"]["FieldOut"];
@@ -216,17 +217,7 @@ function Entry({ record, fields, lead, keep, remove, choose }: EntryProps) {
           Keep
         </button>
       )}
-      {lead && (
-        <button
-          type="button"
-          className="dim px-1"
-          aria-label={record.name ? `Take ${record.name} off the shelf` : "Do not add it"}
-          title={record.name ? "Take it off the shelf; cases that have it keep it" : "Do not add it"}
-          onClick={remove}
-        >
-          ×
-        </button>
-      )}
+      {lead && <TakeOff name={record.name} onPress={remove} />}
     </form>
   );
 }
