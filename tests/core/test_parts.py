@@ -16,6 +16,7 @@ from demo.rescans import bite_scan
 from tests.shapes import arches, turn
 from tests.trial.intake import plan
 from tests.trial.parts import judged_parts
+from tests.trial.second import cheek_strip, mouth, second_plan
 
 
 def half(jaw: Mesh, *, left: bool, past_mm: float = 4.0) -> Mesh:
@@ -56,6 +57,14 @@ class PartsTest(unittest.TestCase):
         for number in (1, 2, 5):
             strip = bite_scan(arches(number), plan(number), left=bool(number % 2), rng=np.random.default_rng(number))
             self.assertEqual(recognise(strip).kind, "bite", number)
+
+    def test_nor_is_one_that_looks_into_the_chewing_surfaces(self) -> None:
+        """Of the second generator, a piece of each jaw, and either way out."""
+        both = mouth(second_plan(3, step_mm=0.5))
+        for sees, high in ((-0.5, 11.0), (-0.2, 7.0), (0.3, 9.0)):
+            strip = cheek_strip(both, left=True, sees=sees, high_mm=high)
+            for seen in (strip, strip.turned_inside_out()):
+                self.assertEqual(recognise(seen).kind, "bite", (sees, high))
 
     def test_whole_arches_are_no_parts(self) -> None:
         for gaps in ((), (36, 37), (14, 15, 16, 17)):

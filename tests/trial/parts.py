@@ -17,7 +17,7 @@ from demo import rescans
 from demo.arch import Jaw, pair
 
 from .intake import plan, wide_plan
-from .second import mouth, second_plan
+from .second import cheek_strip, mouth, second_plan
 from .teeth import JawOutcome, beside
 
 PARTS = ("one side", "three quarters", "front", "back teeth of one side")
@@ -68,12 +68,18 @@ def judged_parts(number: int, *, second: bool, whats: tuple[str, ...] = PARTS) -
         sure = shape.part.sure if shape.part else shape.confidence
         seen = PartOutcome(name, piece.what, shape.kind == "jaw", shape.jaw == piece.jaw, *off, shape.confidence, sure, seconds)
         out.append((seen, _teeth(number, piece, shape) if shape.kind == "jaw" else None))
-    if not second:
-        own = plan(number)
-        rng = np.random.default_rng(6500 + number)
-        strip = recognise(rescans.bite_scan(pair(own), own, left=bool(number % 2), rng=rng))
-        out.append((PartOutcome(f"{number} bite", "bite", strip.kind == "bite", True, 0, 0, strip.confidence, 1, 0), None))
+    strip = recognise(_strip(number, second))
+    out.append((PartOutcome(f"{number} bite", "bite", strip.kind == "bite", True, 0, 0, strip.confidence, 1, 0), None))
     return out
+
+
+def _strip(number: int, second: bool) -> Mesh:
+    rng = np.random.default_rng(6500 + number)
+    if second:
+        both = mouth(second_plan(number, step_mm=0.45))
+        return cheek_strip(both, left=bool(number % 2), sees=float(rng.uniform(-0.5, 0.3)), high_mm=float(rng.uniform(7, 12)))
+    own = plan(number)
+    return rescans.bite_scan(pair(own), own, left=bool(number % 2), rng=rng)
 
 
 def _pieces(number: int, second: bool, whats: tuple[str, ...]) -> Iterator[_Piece]:

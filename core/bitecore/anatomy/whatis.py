@@ -36,13 +36,16 @@ _FINER_DEG = 25.0
 # the middles of surface and border; generated arches have 6 and more, but less than 1 under a high palate). Neither end of a
 # band stands so far off its borders as the teeth of a jaw do.
 _BAND_MM, _OFF_BORDER_MM = 2.2, 3.5
+# The cosine between where all of a surface faces and its thinnest direction: 0.67 to 0.73 of bands, 0.82 to 0.98 of parts of uppers.
+_ALL_ACROSS = 0.8
 # So nearly its own mirror image, and so deep, an arch is whole without a second look.
 _MIRROR, _DEPTH_MM = 0.93, 30.0
-# A strip of a bite faces one way nearly all over (the length of the sum of its surface against its area): 0.74 to 0.76 on generated
-# ones; parts of arches, with two walls, 0.3 to 0.69.
-_ONE_WAY = 0.715
+# Across its length a part of an arch bulges like a ridge between two walls; a strip of a bite is notched where the jaws meet (see
+# _bulge): 0.35 to 0.73 and -0.31 to -0.10 on those of three generators, whether they see the cheeks alone or chewing surfaces too.
+_BULGES = 0.12
 # No part of an arch that is worked on is shorter.
 _LEAST_PART_MM = 24.0
+_SLAB_MM = 3.0
 # What counts as the uttermost.
 _TOP_MM = 3.0
 
@@ -153,7 +156,10 @@ def _wide_at_top(points: NDArray, up: NDArray) -> float:
 
 
 def _between_borders(mesh: Mesh, points: NDArray, across: NDArray) -> bool:
-    """Across its plane: is it a band with borders on both sides, as a scan of a bite is? A jaw's teeth stand off every border."""
+    """Across its plane: is it a band with borders on both sides, as a scan of a bite is? A jaw's teeth stand off every border, and a
+    jaw faces across its plane more than along it."""
+    if abs(unit(vector_area_mm2(mesh)) @ across) > _ALL_ACROSS:
+        return False
     border, height = border_points(mesh, step_mm=0.5) @ across, points @ across
     over = np.quantile(height, 0.999) - np.quantile(border, 0.9)
     under = np.quantile(border, 0.1) - np.quantile(height, 0.001)
@@ -274,11 +280,35 @@ def _kind(mesh: Mesh, main: Mesh, points: NDArray, arch: _Arch, floor: _Floor | 
             return "bite", 0.75
         return ("jaw", 0.97) if sure else ("jaw", 0.7)
     if 14 <= side[0] <= 75 and 7 <= side[1] < 32 and side[2] < 30 and not closed:
-        one_way = np.linalg.norm(vector_area_mm2(main)) / area_mm2(main)
-        if one_way < _ONE_WAY and side[0] > _LEAST_PART_MM:
-            return "jaw", 0.9 if one_way < _ONE_WAY - 0.04 else 0.7
+        # The jaws of a bite may hang together or be a piece each.
+        bulge = _bulge(mesh)
+        if bulge > _BULGES and side[0] > _LEAST_PART_MM:
+            return "jaw", 0.9 if bulge > _BULGES + 0.15 else 0.7
         return "bite", 0.9 if side[0] > 20 and side[2] < 0.9 * side[1] + 6 else 0.75
     return "other", 0.6
+
+
+def _bulge(mesh: Mesh) -> float:
+    """How far normals across the length of a strip lean away from its middle line (1: all do, -1: all lean towards it), over slabs of
+    _SLAB_MM along it, so that a bent one is judged like a straight one."""
+    area, normal, middle = face_areas_mm2(mesh), face_normals(mesh), mesh.vertices_mm[mesh.faces].mean(1)
+    out = unit(vector_area_mm2(mesh))
+    mean = np.average(middle, axis=0, weights=area)
+    border = border_points(mesh, step_mm=0.5)
+    if len(border) and (mean - border.mean(0)) @ out < 0:
+        # Inside out: a strip stands off its border on the side it was seen from.
+        normal, out = -normal, -out
+    points = area_samples(mesh, _SAMPLES)
+    along = np.linalg.svd(points - points.mean(0), full_matrices=False)[2][0]
+    along = unit(along - (along @ out) * out)
+    across = np.cross(out, along)
+    where, slab = middle @ across, np.floor((middle @ along) / _SLAB_MM).astype(int)
+    slab -= slab.min()
+    first, last = np.full((2, slab.max() + 1), np.inf)
+    np.minimum.at(first, slab, where)
+    np.minimum.at(last, slab, -where)
+    aside = where - ((first - last) / 2)[slab]
+    return float((area * aside * (normal @ across)).sum() / (area * np.abs(aside)).sum())
 
 
 def _walled(mesh: Mesh, main: Mesh) -> bool:

@@ -9,14 +9,14 @@ from numpy.typing import NDArray
 
 from bitecore.anatomy.closing import Opposing, closed, eased
 from bitecore.anatomy.jaw import Jaw as SeenJaw
-from bitecore.mesh import Mesh
+from bitecore.mesh import Mesh, face_normals
 from bitecore.ops.rigid import placed
 
 from .plan import SecondPlan, arch_line, drawn_in, second_plan
 from .sweep import Swept, seen
 from .teeth import stand
 
-__all__ = ["Mouth", "SecondJaw", "SecondPlan", "mouth", "second_plan"]
+__all__ = ["Mouth", "SecondJaw", "SecondPlan", "cheek_strip", "mouth", "second_plan"]
 
 
 @dataclass(frozen=True)
@@ -68,6 +68,18 @@ def mouth(plan: SecondPlan) -> Mouth:
     jaws = Opposing(SeenJaw(upper.mesh, -up, front, np.zeros(3)), SeenJaw(lower.mesh, up, front, np.zeros(3)))
     pressed = placed(np.eye(3), [0.0, 0.0, 0.2]) @ closed(jaws, np.eye(4), up).matrix
     return Mouth(upper, lower.moved(eased(jaws, pressed, tolerance_mm=0.02, axes=np.eye(3)).matrix @ pressed))
+
+
+def cheek_strip(both: Mouth, *, left: bool, sees: float, high_mm: float) -> Mesh:
+    """The bite seen from one cheek, a piece of each jaw: what faces it (the normal's share towards it over sees: below 0 it looks over
+    the cusps into the chewing surfaces too) within high_mm of the upper's edges."""
+    side = 1.0 if left else -1.0
+    strips = []
+    for jaw in (both.upper.mesh, both.lower.mesh):
+        middle = jaw.vertices_mm[jaw.faces].mean(1) - both.upper.incisal
+        strips.append(jaw.of_faces((middle[:, 0] * side > 12) & (np.abs(middle[:, 2]) < high_mm) & (face_normals(jaw)[:, 0] * side > sees)))
+    first, second = strips
+    return Mesh.of(np.vstack([first.vertices_mm, second.vertices_mm]), np.vstack([first.faces, second.faces + len(first.vertices_mm)]))
 
 
 def _jaw(plan: SecondPlan, teeth: list, line: NDArray, rng: np.random.Generator, *, upper: bool) -> SecondJaw:
