@@ -25,6 +25,7 @@ class PlaceOut(Schema):
     frame: str
     point_mm: tuple[float, float, float]
     radius_mm: float
+    facing: tuple[float, float, float] | None = None
 
 
 class FixOut(Schema):

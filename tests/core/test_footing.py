@@ -14,7 +14,7 @@ from bitecore.mesh import GROUP_CUT, GROUP_SCAN, Mesh, border_loops, check_solid
 from bitecore.ops.assembly import assemble
 from bitecore.ops.base import Based, base
 from bitecore.ops.free_wall import free_wall
-from bitecore.ops.land import flat, squared
+from bitecore.ops.land import flat, sides_deg, squared
 from bitecore.ops.notch import DEEP_MM, HIGH_MM, WIDE_MM, notch
 from bitecore.ops.rings import crossed, holds, offset, signed_area
 from bitecore.ops.shelf import blended
@@ -121,7 +121,8 @@ class EdgesTest(unittest.TestCase):
 
 
 class LandTest(unittest.TestCase):
-    ARCH = np.array([[25.0 * np.cos(t), -40 * np.sin(t) + 40] for t in np.linspace(0, np.pi, 60)])
+    ARCH = np.array([[25.0 * x, 40.0 * x * x] for x in np.linspace(-1, 1, 61)])
+    SQUARE = np.array([[25.0 * np.cos(t), -40 * np.sin(t) + 40] for t in np.linspace(0, np.pi, 60)])
 
     def angles(self, ring: NDArray) -> NDArray:
         """Of every side to the back (degrees, 0 to 90)."""
@@ -131,13 +132,24 @@ class LandTest(unittest.TestCase):
 
     def test_study_angles(self) -> None:
         """Back, heels, sides and front cuts of study models, from memory."""
-        upper = squared(self.ARCH, self.ARCH, jaw="upper", angles="upper", around_mm=4, back_mm=42)
+        upper = squared(self.ARCH, self.ARCH, jaw="upper", angles="upper", around_mm=4, back_mm=48)
         self.assertEqual(sorted(self.angles(upper).tolist()), [0, 27.5, 27.5, 50, 50, 65, 65])
         tip = upper[upper[:, 1].argmin()]
         self.assertAlmostEqual(tip[0], 0, places=6)  # pointed on the midline
-        lower = squared(self.ARCH, self.ARCH, jaw="lower", angles="lower", around_mm=4, back_mm=42)
+        lower = squared(self.ARCH, self.ARCH, jaw="lower", angles="lower", around_mm=4, back_mm=48)
         self.assertEqual(sorted(self.angles(lower).tolist()), [0, 60, 60, 60, 60])
         self.assertGreater((lower[:, 1] < lower[:, 1].min() + 3).sum(), 6)  # round
+
+    def test_sides_go_along_a_squarer_arch(self) -> None:
+        """An ellipse touches a side at deg: √((a sin)² + (b cos)²) from its middle, and its widest place lies a sin of that way."""
+        a, b = 25.0, 40.0
+        aside = {d: np.hypot(a * np.sin(np.radians(d)), b * np.cos(np.radians(d))) - a * np.sin(np.radians(d)) for d in range(65, 81)}
+        told = sides_deg(self.SQUARE, "upper")
+        self.assertEqual(told, next(d for d, mm in aside.items() if mm <= 4.5))
+        self.assertEqual([sides_deg(self.ARCH, jaw) for jaw in ("upper", "lower")], [65, 60])
+        ring = squared(self.SQUARE, self.SQUARE, jaw="upper", angles="upper", around_mm=4, back_mm=42)
+        self.assertIn(told, self.angles(ring).tolist())
+        self.assertEqual(sides_deg(np.array([[-25.0, 0], [25, 0], [25, 40], [-25, 40]]), "upper"), 80)
 
     def test_they_hold_the_arch_and_their_halves_are_alike(self) -> None:
         for ring in (

@@ -15,6 +15,7 @@ from bitecore.ops.crossing import crossing_faces
 from bitecore.ops.drains import Ask, drains, rooms_without_air
 from bitecore.ops.pockets import pockets
 from bitecore.ops.ribs import APART_MM, PASS_MM, Stiffened
+from bitecore.ops.rigid import placed
 from bitecore.ops.voxels import voxels
 from bitecore.runsheet import CASE, evaluate
 from tests.core.known import known_store
@@ -157,6 +158,13 @@ class DrainsTest(unittest.TestCase):
         self.assertEqual(len(rooms_without_air(self.room, one)), 1)
         two = drains(self.body, self.room, self.ask(count=2))
         self.assertEqual(rooms_without_air(self.room, two), [])
+
+    def test_nor_is_air_missed_where_walls_are_flat_and_corners_far(self) -> None:
+        room = box((56, 36, 16)).moved(placed(np.eye(3), [2, 2, 2]))
+        made = drains(self.body, room, self.ask(count=4))
+        self.assertEqual(len(made), 4)
+        self.assertEqual(rooms_without_air(room, made[:2]), [])
+        self.assertEqual(len(rooms_without_air(room, made[:1])), 1)
 
 
 class JawTest(unittest.TestCase):

@@ -64,16 +64,19 @@ class Place:
     piece     : its address
     frame     : home, bite or bench
     radius_mm : how much to show
+    facing    : (of length one) the way out of the surface there, where it matters from which side one looks
     """
 
     piece: str
     point_mm: tuple[float, float, float]
     radius_mm: float = 1.0
     frame: str = "home"
+    facing: tuple[float, float, float] | None = None
 
     def as_json(self) -> dict:
         point = [round(float(x), 4) for x in self.point_mm]
-        return {"piece": self.piece, "frame": self.frame, "point_mm": point, "radius_mm": round(self.radius_mm, 3)}
+        facing = None if self.facing is None else [round(float(x), 4) for x in self.facing]
+        return {"piece": self.piece, "frame": self.frame, "point_mm": point, "radius_mm": round(self.radius_mm, 3), "facing": facing}
 
 
 @dataclass(frozen=True)

@@ -17,8 +17,8 @@ from .rings import holds
 from .segments import Segment, near_any
 
 _SIDES = 32
-# A drain begins so far inside the cavity and ends so far outside the body.
-_INSIDE_MM, _OUTSIDE_MM = 1.5, 1.0
+# A drain begins so far inside the cavity, give or take, and ends so far outside the body.
+_INSIDE_MM, _MEETS_MM, _OUTSIDE_MM = 1.5, 0.3, 1.0
 # So many places along it are asked whether something stands there.
 _ASKED = 9
 # Over a room's lowest place its walls are told so high, and places along them so far apart.
@@ -97,8 +97,8 @@ def rooms_without_air(room: Mesh, made: Sequence[Drain]) -> list[NDArray[np.floa
     as fast as air comes in through another."""
     out = []
     for part in _rooms(room):
-        tree = cKDTree(part.vertices_mm)
-        own = [d.at_mm for d in made if tree.query(d.mesh.vertices_mm)[0].min() < 1.0]
+        wall = ClosestPoints(part)  # not its corners: on flat walls they stand far apart
+        own = [d.at_mm for d in made if (wall.query(d.mesh.vertices_mm, within_mm=_INSIDE_MM + _MEETS_MM).face >= 0).any()]
         if len(own) < 2:
             low = part.vertices_mm[part.vertices_mm[:, 2] < part.vertices_mm[:, 2].min() + _LOW_MM]
             away = np.linalg.norm(low - own[0], axis=1) if own else low[:, 1]

@@ -2,7 +2,8 @@
 
 In the plan of a jaw that stands on its base, mm: x across from the midline, y to the back. The angles are from memory, without a
 source: the back square to the midline; of an upper the sides at 65° and the heels at 130° to the back, the front in two cuts of 27.5°
-that meet on the midline; of a lower the sides at 60° and the heels at 120°, its front round from canine to canine.
+that meet on the midline; of a lower the sides at 60° and the heels at 120°, its front round from canine to canine. Those sides lie
+along the teeth of an arch of the usual form; round a squarer one they are turned with it (sides_deg).
 """
 
 from __future__ import annotations
@@ -15,6 +16,9 @@ from scipy.spatial import ConvexHull
 SIDE_DEG = {"upper": 65.0, "lower": 60.0}
 HEEL_DEG = {"upper": 130.0, "lower": 120.0}
 FRONT_DEG = 27.5
+# Beside the widest place of the arch sides stand off it by so much more than in front, before they are turned; no steeper than this.
+_ASIDE_MM, _STEEPEST_DEG = 4.5, 80
+_WIDE_MM = 1.0
 # Of the flat one; a corner of a squared one is rounded by the edge alone.
 CORNER_MM = 8.0
 _FAR_MM, _SEGMENTS = 400.0, 96
@@ -22,10 +26,24 @@ _FAR_MM, _SEGMENTS = 400.0, 96
 _FINE_MM = 0.01
 
 
+def sides_deg(shared: NDArray, angles: str) -> float:
+    """The angle of the sides to the back, round (n, 2): the customary one of this jaw, or as much steeper, by whole degrees, as the
+    arch needs."""
+    x, y = np.abs(shared[:, 0]), shared[:, 1]
+    widest = int(np.where(x > x.max() - _WIDE_MM, y, -np.inf).argmax())  # the rearmost, where the sides run straight back
+    customary = SIDE_DEG[angles]
+    for deg in np.arange(customary, _STEEPEST_DEG):
+        side = np.radians(deg)
+        reach = float((x * np.sin(side) - y * np.cos(side)).max())
+        if reach - (x[widest] * np.sin(side) - y[widest] * np.cos(side)) <= _ASIDE_MM:
+            return float(deg)
+    return float(_STEEPEST_DEG)
+
+
 def squared(own: NDArray, shared: NDArray, *, jaw: str, angles: str, around_mm: float, back_mm: float, corner_mm: float = 0.0) -> NDArray:
     """(k, 2) counter-clockwise, its halves alike. own : (n, 2) what the front goes round; shared : (n, 2) what sides, heels and back do,
     by the angles of this jaw."""
-    side, heel = np.radians(SIDE_DEG[angles]), np.radians(180 - HEEL_DEG[angles])
+    side, heel = np.radians(sides_deg(shared, angles)), np.radians(180 - HEEL_DEG[angles])
     cuts = [(np.sin(side), -np.cos(side)), (np.sin(heel), np.cos(heel))]
     shape = _half(manifold3d.CrossSection.square((_FAR_MM, _FAR_MM), True), (0.0, 1.0), back_mm)
     both = np.vstack([shared, shared * [-1, 1]])

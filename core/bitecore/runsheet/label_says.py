@@ -61,9 +61,10 @@ def says(found: Stands | None, asked: Asked, wall: Free | None, inputs: Inputs, 
     if found is None:
         yield _no_room(asked, wall, inputs)
         return
-    middle, _, _ = found.surface.axes(found.written, found.spot)
+    middle, along, high = found.surface.axes(found.written, found.spot)
     x, y, z = frame.home(middle).tolist()
-    place = Place(inputs.piece, (x, y, z), 4.0)
+    out = frame.home(middle + np.cross(along, high)) - frame.home(middle)
+    place = Place(inputs.piece, (x, y, z), 4.0, facing=(float(out[0]), float(out[1]), float(out[2])))
     if found.off > THERE_MM:
         yield _moved(found, asked, settings, inputs, place)
     lifts = ", cut in: what stands out there would lift the model" if settings.style == "raised" and found.op == "cut" else ""

@@ -19,6 +19,18 @@ const MOVE_MS = 260;
 /** So much of the stage is filled; tools and legends stand along its edges. */
 const FILLED = 0.76;
 
+/** Where the eye goes to see a face: it stays where the face is seen well already, else it stands before it, a little over it. */
+function facedFrom(eye: Vector3, out: Vector3): Vector3 {
+  if (eye.dot(out) > 0.5 * eye.length() * out.length()) return eye;
+  const level = Math.hypot(out.x, out.y);
+  // Never straight from above or below: the eye turns about the upright.
+  if (level < 0.2) return new Vector3(0, -0.0001, out.z);
+  return out
+    .clone()
+    .normalize()
+    .add(new Vector3(0, 0, 0.25));
+}
+
 interface Props {
   centre: Vector3;
   /** Of all that is drawn, along the axes (mm). */
@@ -160,7 +172,8 @@ export function CameraRig({ centre, size, ready, locked, drawn, floor }: Props) 
   useEffect(() => {
     if (!focus || !placed.current) return;
     aimed.current = null;
-    const eye = camera.position.clone().sub(controls.target);
+    const now = camera.position.clone().sub(controls.target);
+    const eye = focus.facing ? facedFrom(now, new Vector3(...focus.facing)) : now;
     const around = new Vector3().setScalar(Math.max(focus.radius * 3.2, 12) * 1.4);
     go(eye, new Vector3(...focus.point), distanceFor(around, eye), false);
   }, [focus]);

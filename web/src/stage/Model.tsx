@@ -108,7 +108,7 @@ export const Model = memo(function Model({
     u.uOpacity.value = ghost ? 0.3 : 1;
     material.depthWrite = !ghost;
     material.polygonOffset = look.behind !== 0;
-    material.polygonOffsetFactor = 2 * look.behind;
+    material.polygonOffsetFactor = look.even ? 0 : 2 * look.behind;
     material.polygonOffsetUnits = 4 * look.behind;
     invalidate();
   }, [material, loaded, look, cuts, away, ghost, invalidate]);

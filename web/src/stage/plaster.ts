@@ -104,6 +104,8 @@ interface Looking {
    * scan that lies on a jaw goes before the jaw, and what overlaps too deep before all.
    */
   behind: number;
+  /** By the same number of steps whichever way a face lies: a body's sides, steep to the eye, would come through the wall it stands in. */
+  even?: boolean;
 }
 
 /** How each kind of mesh is drawn. */
@@ -116,7 +118,7 @@ export const LOOKS: Record<Look, Looking> = {
   waits: { mode: MODE.goes, lies: true, behind: -2 },
   map: { mode: MODE.map, lies: false, behind: -3 },
   teeth: { mode: MODE.teeth, lies: false, behind: 0 },
-  letters: { mode: MODE.ink, ink: "#17282b", lies: true, behind: -3 },
+  letters: { mode: MODE.ink, ink: "#17282b", lies: true, behind: -150, even: true },
 };
 
 /**

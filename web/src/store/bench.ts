@@ -9,6 +9,8 @@ export interface Focus {
   point: Point;
   radius: number;
   text: string;
+  /** The way out of the surface there, where it matters from which side one looks. */
+  facing?: Point;
   /** The flag it belongs to. */
   flag?: string;
 }

@@ -13,7 +13,7 @@ from ...engine.gives import ByPiece, by_piece, json_of
 from ...engine.model import WHOLE, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings
 from ...mesh import Mesh, border_loops, used_vertices
 from ...ops.clip import frame_of
-from ...ops.land import flat, squared
+from ...ops.land import SIDE_DEG, flat, sides_deg, squared
 from ...ops.rigid import angle_deg, rounded, unit
 from ...ops.upright import LEAST_MM
 from ...progress import Run
@@ -154,7 +154,7 @@ def _foot(each: _Jaw, others: list[_Jaw], floor: float | None, back: float, inpu
                 flags.append(_not_its_own(each))
     front = np.array(stand["front"])
     front = unit(front - up * (front @ up))
-    land = _land(each, others, up, front, back)
+    land = _land(each, others, up, front, back, flags)
     flush = bool(ask["flush"])
     alone = {"alone": True} if "alone" in stand else {}
     return alone | {
@@ -190,7 +190,7 @@ def _between(a: NDArray, b: NDArray) -> NDArray[np.float64]:
     return x.T @ y
 
 
-def _land(each: _Jaw, others: list[_Jaw], up: NDArray, front: NDArray, back: float) -> NDArray[np.float64] | None:
+def _land(each: _Jaw, others: list[_Jaw], up: NDArray, front: NDArray, back: float, flags: list[Flag]) -> NDArray | None:
     """(k, 2) in the plan of the jaw."""
     ask = each.ask
     if ask["shape"] not in ("squared", "flat"):
@@ -205,6 +205,10 @@ def _land(each: _Jaw, others: list[_Jaw], up: NDArray, front: NDArray, back: flo
     if ask["shape"] == "flat":
         return flat(shared, around_mm=around + edge, back_mm=behind)
     angles = each.jaw if others == [each] else "upper"
+    sides = sides_deg(shared, angles)
+    if sides > SIDE_DEG[angles]:
+        text = f"The {each.jaw}'s sides stand at {sides:.0f}° to the back, not {SIDE_DEG[angles]:.0f}°: they go along this arch."
+        flags.append(Flag("steep-sides", "note", text))
     corner = edge if ask["edge"] == "rounded" else 0.0
     return squared(own[:, :2], shared, jaw=each.jaw, angles=angles, around_mm=around + edge, back_mm=behind, corner_mm=corner)
 
@@ -265,7 +269,7 @@ STEP = Step(
     name="foot",
     title="Footing",
     number=5,
-    version=2,
+    version=3,
     over=WHOLE,
     part_of="base",
     settings=FootSettings,

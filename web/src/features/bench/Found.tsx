@@ -48,8 +48,12 @@ export function Found({
     // What is no jaw is kept off the stage until it is chosen.
     const on = pieceOf(data, flag.place.piece);
     if (on && !on.jaw) act(on.id);
+    const { point_mm: at, facing } = flag.place;
+    const point = place(flag.place.piece, at);
+    const out = facing && place(flag.place.piece, [at[0] + facing[0], at[1] + facing[1], at[2] + facing[2]]);
     pointAt({
-      point: place(flag.place.piece, flag.place.point_mm),
+      point,
+      facing: out ? [out[0] - point[0], out[1] - point[1], out[2] - point[2]] : undefined,
       radius: flag.place.radius_mm,
       text: flag.message,
       flag: flag.id,

@@ -5494,6 +5494,12 @@ export interface components {
          * @description See bitecore.engine.model.Place.
          */
         PlaceOut: {
+            /** Facing */
+            facing?: [
+                number,
+                number,
+                number
+            ] | null;
             /** Frame */
             frame: string;
             /** Piece */
