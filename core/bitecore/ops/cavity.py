@@ -254,8 +254,9 @@ def _sides(made: Mesh) -> NDArray[np.int64]:
 
 def _untangled(made: Mesh, step_mm: float) -> Mesh:
     """Where the surface goes through itself, corners go towards the middle of their neighbours, by so much at a time at most."""
+    among = None
     for _ in range(_UNTANGLINGS):
-        tangled = crossing_faces(made)
+        tangled = crossing_faces(made, among=among)
         if not tangled.any():
             break
         corners = np.unique(made.faces[tangled])
@@ -267,6 +268,10 @@ def _untangled(made: Mesh, step_mm: float) -> Mesh:
         way = total[corners] / count[corners, None] - points[corners]
         points[corners] += way * np.minimum(1.0, step_mm / np.maximum(np.linalg.norm(way, axis=1, keepdims=True), 1e-9))
         made = made.with_vertices(points)
+        # Elsewhere nothing has moved.
+        moved = np.zeros(len(points), bool)
+        moved[corners] = True
+        among = moved[made.faces].any(1)
     return made
 
 

@@ -134,7 +134,7 @@ const section: Tool = {
   long: "Section: cut through what stands here and see how thick it is",
   keys: "y",
   icon: SquareSplitHorizontal,
-  hint: "Pull the plane, or step it with the arrow keys: up and down move it, left and right tilt it. Over a surface or a cut face you hear how thick the body is there.",
+  hint: "Pull the plane, or step it with the arrow keys: up and down move it, left and right tilt it. Over a surface or a cut face the thickness of the body there stands beside it.",
   cuts,
   onProbe: (probed) => useProbe.setState({ probed }),
   Draws,
