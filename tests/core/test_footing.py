@@ -16,7 +16,7 @@ from bitecore.ops.base import Based, base
 from bitecore.ops.free_wall import free_wall
 from bitecore.ops.land import flat, sides_deg, squared
 from bitecore.ops.notch import DEEP_MM, HIGH_MM, WIDE_MM, notch
-from bitecore.ops.rings import crossed, holds, offset, signed_area
+from bitecore.ops.rings import crossed, finer, holds, offset, signed_area
 from bitecore.ops.shelf import blended
 from bitecore.ops.terrace import carried_out, gentle
 from bitecore.ops.upright import Plan
@@ -151,6 +151,12 @@ class LandTest(unittest.TestCase):
         self.assertIn(told, self.angles(ring).tolist())
         self.assertEqual(sides_deg(np.array([[-25.0, 0], [25, 0], [25, 40], [-25, 40]]), "upper"), 80)
 
+    def test_sides_on_one_line_do_not_cross(self) -> None:
+        ring = finer(np.array([[0.0, 0], [9, 0], [9, 5], [0, 5]]), 1.0)
+        self.assertFalse(crossed([ring]).any())
+        folded = np.array([[0.0, 0], [4, 0], [2, 0], [6, 0], [6, 5], [0, 5]])
+        self.assertTrue(crossed([folded]).any())
+
     def test_they_hold_the_arch_and_their_halves_are_alike(self) -> None:
         for ring in (
             squared(self.ARCH, self.ARCH, jaw="upper", angles="upper", around_mm=3, back_mm=42),
@@ -221,8 +227,11 @@ class JawTest(unittest.TestCase):
 
     def test_a_squared_pair_stands_closed_on_any_side(self) -> None:
         """Of both, what lies farthest out along the back, the heels and the sides lies in one plane."""
-        _, bodies = self.based(shape="squared", flush=True, thickness_mm=4.0)
-        for x, y in ((0, 1), (0.766044, 0.642788), (-0.766044, 0.642788), (0.906308, -0.422618), (-0.906308, -0.422618)):
+        graph, bodies = self.based(shape="squared", flush=True, thickness_mm=4.0)
+        (said,) = self.flags(graph, "steep-sides")
+        side = np.radians(float(said["message"].split("at ")[1].split("°")[0]))
+        x, y = np.sin(side), -np.cos(side)
+        for x, y in ((0, 1), (0.766044, 0.642788), (-0.766044, 0.642788), (x, y), (-x, y)):
             reach = [float((body.vertices_mm[:, :2] @ [x, y]).max()) for body in bodies.values()]
             self.assertLess(np.ptp(reach), 0.005, (x, y))
 
@@ -333,6 +342,20 @@ class JawTest(unittest.TestCase):
             self.assertTrue(check_solid(body).ok)
             foot = unpack(graph.node("foot", "*").manifest.values["foot"], store.blobs)[piece]
             self.assertAlmostEqual(np.ptp(body.vertices_mm @ np.array(foot["up"])), tall, delta=0.6 if not base_ else 0.005)
+
+    def test_a_closed_model_stays_closed_where_a_fold_is_cut_out_of_it(self) -> None:
+        """What comes without a border has no rim: the largest hole is closed like the others."""
+        model = closed_model(arches(3, palate=False).lower, upper=False)
+        vertices = model.vertices_mm.copy()
+        top = int((vertices[:, 2] + 0.1 * vertices[:, 0]).argmax())
+        vertices[top] += [0.0, 1.6, -0.6]
+        store = known_store()
+        document = case(store, Mesh.of(vertices, model.faces), trim={"*": {"bottom_saw": False, "back_saw": False}})
+        graph = evaluate(document, CASE, store, until="base").graph
+        (piece,) = graph.jaws
+        self.assertIn("fold", {f["code"] for f in graph.node("clean", piece).manifest.flags})
+        self.assertEqual(border_loops(unpack(graph.node("clean", piece).manifest.values["mesh"], store.blobs)), [])
+        self.assertIn("own-base", {f["code"] for f in graph.node("base", piece).manifest.flags})
 
     def test_walls_are_even(self) -> None:
         """More than 2 mm from corners sharper than a radius of 5 mm, 98 % of the foot lie to 0.05 mm on the circle through what is 2 mm

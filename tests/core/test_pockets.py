@@ -159,6 +159,20 @@ class DrainsTest(unittest.TestCase):
         two = drains(self.body, self.room, self.ask(count=2))
         self.assertEqual(rooms_without_air(self.room, two), [])
 
+    def test_they_lead_out_under_a_land(self) -> None:
+        """Beside the room stands nothing; a land as high as half of each drain goes round it, and would dam up what runs out on it."""
+        land = box((90, 70, 3.4)).moved(placed(np.eye(3), [-15, -15, 0]))
+        body = assemble(self.body, add=[("land", land)]).body
+        made = cavity(body, wall_mm=2.0, floor_mm=2.0)
+        assert made.mesh is not None
+        self.assertGreater(made.mesh.vertices_mm[:, 0].min(), 1.0)  # none in the land
+        drained = drains(body, made.mesh, self.ask())
+        self.assertEqual(len(drained), 3)
+        done = assemble(body, cut=[("room", made.mesh), *((d.name, d.mesh) for d in drained)]).body
+        left, shut = pockets(voxels(done, cell=0.4, pad=1.6), plate_mm=0.0, least_ml=0.05)
+        self.assertEqual([p.ml for p in left], [])
+        self.assertLess(shut, 1.0)
+
     def test_nor_is_air_missed_where_walls_are_flat_and_corners_far(self) -> None:
         room = box((56, 36, 16)).moved(placed(np.eye(3), [2, 2, 2]))
         made = drains(self.body, room, self.ask(count=4))

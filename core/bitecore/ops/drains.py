@@ -23,8 +23,8 @@ _INSIDE_MM, _MEETS_MM, _OUTSIDE_MM = 1.5, 0.3, 1.0
 _ASKED = 9
 # Over a room's lowest place its walls are told so high, and places along them so far apart.
 _LOW_MM, _STEP_MM = 0.6, 0.5
-# Through more than so many walls no drain is led: the place lies badly.
-_WALLS = 4.0
+# Through more than so many walls no drain is led where there is another place; the outside is told so finely; nearer to it there is none.
+_WALLS, _FINE_MM, _LEAST_WAY_MM = 4.0, 0.1, 0.3
 _FIRST, _OTHERS = 3, 2
 # From a drain's edge to a tooth.
 _TOOTH_MM = 0.6
@@ -110,9 +110,7 @@ class _Finds:
     """Where drains can be led out."""
 
     def __init__(self, body: Mesh, ask: Ask, bottom: float) -> None:
-        self.ask, self.bottom = ask, bottom
-        under = (body.vertices_mm[body.faces][:, :, 2] < bottom + 1e-6).all(1)
-        self.skin = ClosestPoints(body.of_faces(~under))
+        self.ask, self.body, self.bottom = ask, body, bottom
         self.teeth = None if ask.bar is None or not len(ask.bar) else cKDTree(ask.bar)
         floor, wide = ask.floor_mm, ask.wide_mm
         self.height = bottom if floor is None else bottom + floor + wide / 2 - 0.1
@@ -125,12 +123,20 @@ class _Finds:
         return self._level(_round_at(part, at))
 
     def _level(self, low: NDArray) -> _Places:
-        hits = self.skin.query(low, within_mm=_WALLS * self.ask.wall_mm)
-        level = hits.point_mm - low
-        level[:, 2] = 0
-        way = np.linalg.norm(level, axis=1)
-        places = _Places(low, level / np.maximum(way, 1e-9)[:, None], way).of((hits.face >= 0) & (way > 0.3))
-        return self._allowed(places)
+        """From places of one height (k, 3) the shortest way out: through the wall or, where no wall is near, through a land. It goes by the
+        lower half of the drain, for what lies before its mouth dams it up; and as far as the upper half needs."""
+        if not len(low):
+            return _Places(low, low, np.zeros(0))
+        half = self.ask.wide_mm / 4
+        heights = {max(float(low[0, 2]) + by, self.bottom + half) for by in (-half, half)}
+        around = [_round_at(self.body, height, _FINE_MM)[:, :2] for height in sorted(heights)]
+        way, nearest = cKDTree(around[0]).query(low[:, :2])
+        level = np.c_[around[0][nearest] - low[:, :2], np.zeros(len(low))] / np.maximum(way, 1e-9)[:, None]
+        if len(around) > 1:
+            way = np.maximum(way, cKDTree(around[1]).query(low[:, :2])[0])
+        places = _Places(low, level, way).of(way > _LEAST_WAY_MM)
+        near = self._allowed(places.of(places.way < _WALLS * self.ask.wall_mm))
+        return near if len(near.low) else self._allowed(places)
 
     def _down(self, part: Mesh, lowest: float) -> _Places:
         """Over the floor, so far from the room's walls that the whole drain ends on it."""
@@ -195,12 +201,12 @@ def _rings_at(room: Mesh, height: float) -> list[NDArray[np.float64]]:
     return [cut.vertices_mm[loop] for loop in border_loops(cut)]
 
 
-def _round_at(room: Mesh, height: float) -> NDArray[np.float64]:
-    """(k, 3) places along those, _STEP_MM apart."""
+def _round_at(room: Mesh, height: float, step_mm: float = _STEP_MM) -> NDArray[np.float64]:
+    """(k, 3) places along those, so far apart."""
     out = [np.zeros((0, 3))]
     for ring in _rings_at(room, height):
         run = np.r_[0, np.cumsum(np.linalg.norm(np.roll(ring, -1, axis=0) - ring, axis=1))]
-        at = np.arange(0, run[-1], _STEP_MM)
+        at = np.arange(0, run[-1], step_mm)
         closed = np.vstack([ring, ring[:1]])
         out.append(np.stack([np.interp(at, run, closed[:, axis]) for axis in range(3)], axis=1))
     return np.vstack(out)

@@ -35,9 +35,9 @@ class Hole:
     width_mm: float
 
 
-def holes_of(mesh: Mesh) -> list[Hole]:
-    """Every closed border but the outer one (the longest), widest first."""
-    return [Hole(loop, mesh.vertices_mm[loop].mean(0), _across(mesh.vertices_mm[loop])) for loop in border_loops(mesh)[1:]]
+def holes_of(mesh: Mesh, *, rim: bool = True) -> list[Hole]:
+    """Every closed border, widest first; but the outer one (the longest), where there is a rim: what came as a closed solid has none."""
+    return [Hole(loop, mesh.vertices_mm[loop].mean(0), _across(mesh.vertices_mm[loop])) for loop in border_loops(mesh)[int(rim) :]]
 
 
 def _across(p: NDArray) -> float:
@@ -185,11 +185,11 @@ def _fair(vertices: NDArray, faces: NDArray, first_new: int) -> NDArray:
 
 
 def close_holes(
-    mesh: Mesh, *, up_to_mm: float, open_at: NDArray[np.float64] | None = None, run: Run = QUIET
+    mesh: Mesh, *, up_to_mm: float, rim: bool = True, open_at: NDArray[np.float64] | None = None, run: Run = QUIET
 ) -> tuple[Mesh, list[Hole], list[Hole]]:
     """Close every hole up to that width. Returns the mesh, the holes closed and those left open. open_at : (k, 3) places of holes that
-    stay open as they are; those are in neither list."""
-    todo = [h for h in holes_of(mesh) if not _meant(h, open_at)]
+    stay open as they are; those are in neither list. rim : see holes_of."""
+    todo = [h for h in holes_of(mesh, rim=rim) if not _meant(h, open_at)]
     small = [h for h in todo if h.width_mm <= up_to_mm and len(h.rim) <= 1200]
     left = [h for h in todo if not (h.width_mm <= up_to_mm and len(h.rim) <= 1200)]
     if not small:

@@ -53,6 +53,14 @@ def _side(p, q, r):
 
 
 @nb.njit(cache=True)
+def _boxes_meet(p, q, r, s):
+    for x in range(2):
+        if max(p[x], q[x]) < min(r[x], s[x]) or max(r[x], s[x]) < min(p[x], q[x]):
+            return False
+    return True
+
+
+@nb.njit(cache=True)
 def _crossed(points, follow, start, item, origin, cell, ny):
     bad = np.zeros(len(points), np.bool_)
     for i in range(len(points)):
@@ -65,6 +73,8 @@ def _crossed(points, follow, start, item, origin, cell, ny):
                     if j == i or follow[i] == j or follow[j] == i:
                         continue
                     r, s = points[j], points[follow[j]]
+                    if not _boxes_meet(p, q, r, s):  # on one line, one behind the other
+                        continue
                     if _side(p, q, r) * _side(p, q, s) <= 0 and _side(r, s, p) * _side(r, s, q) <= 0:
                         bad[i] = True
     return bad

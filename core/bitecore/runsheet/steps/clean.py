@@ -13,7 +13,7 @@ from ...engine.entries import Entry, EntryId, in_order
 from ...engine.gives import MESH, json_of
 from ...engine.model import JAWS, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
-from ...mesh import Mesh
+from ...mesh import Mesh, border_loops
 from ...ops.flaws import Heap, heaps, without
 from ...ops.holes import Hole, close_holes
 from ...ops.mend import Bit, Mended, mend
@@ -51,7 +51,8 @@ def apply(inputs: Inputs, settings: CleanSettings, run: Run) -> StepResult:
         raise StepFailed("Nothing is left without its folds and spikes. Leave them in.", code="nothing-left")
     mended = mend(open_, loose_share=inputs["loose_percent"] / 100, stay=left["bit"])
     run.tick(0.4, "closing holes")
-    whole, closed, wide = close_holes(mended.mesh, up_to_mm=inputs["holes_mm"], open_at=left["hole"], run=run.part(0.4, 1.0))
+    rim = bool(len(border_loops(raw)))
+    whole, closed, wide = close_holes(mended.mesh, up_to_mm=inputs["holes_mm"], rim=rim, open_at=left["hole"], run=run.part(0.4, 1.0))
     readings = (
         Reading("holes closed", len(closed)),
         Reading("loose bits dropped", len(mended.loose_bits)),
@@ -135,7 +136,7 @@ STEP = Step(
     name="clean",
     title="Clean",
     number=4,
-    version=2,
+    version=3,
     over=JAWS,
     part_of="trim",
     settings=CleanSettings,

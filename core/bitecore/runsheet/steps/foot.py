@@ -206,8 +206,9 @@ def _land(each: _Jaw, others: list[_Jaw], up: NDArray, front: NDArray, back: flo
         return flat(shared, around_mm=around + edge, back_mm=behind)
     angles = each.jaw if others == [each] else "upper"
     sides = sides_deg(shared, angles)
-    if sides > SIDE_DEG[angles]:
-        text = f"The {each.jaw}'s sides stand at {sides:.0f}° to the back, not {SIDE_DEG[angles]:.0f}°: they go along this arch."
+    if sides > SIDE_DEG[angles] and each is others[0]:
+        whose = f"{each.jaw}'s" if others == [each] else "pair's"
+        text = f"The {whose} sides stand at {sides:.0f}° to the back, not {SIDE_DEG[angles]:.0f}°: they go along the arch."
         flags.append(Flag("steep-sides", "note", text))
     corner = edge if ask["edge"] == "rounded" else 0.0
     return squared(own[:, :2], shared, jaw=each.jaw, angles=angles, around_mm=around + edge, back_mm=behind, corner_mm=corner)
@@ -269,7 +270,7 @@ STEP = Step(
     name="foot",
     title="Footing",
     number=5,
-    version=3,
+    version=4,
     over=WHOLE,
     part_of="base",
     settings=FootSettings,
