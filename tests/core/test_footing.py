@@ -230,8 +230,8 @@ class JawTest(unittest.TestCase):
         graph, bodies = self.based(shape="squared", flush=True, thickness_mm=4.0)
         (said,) = self.flags(graph, "steep-sides")
         side = np.radians(float(said["message"].split("at ")[1].split("°")[0]))
-        x, y = np.sin(side), -np.cos(side)
-        for x, y in ((0, 1), (0.766044, 0.642788), (-0.766044, 0.642788), (x, y), (-x, y)):
+        a, b = np.sin(side), -np.cos(side)
+        for x, y in ((0, 1), (0.766044, 0.642788), (-0.766044, 0.642788), (a, b), (-a, b)):
             reach = [float((body.vertices_mm[:, :2] @ [x, y]).max()) for body in bodies.values()]
             self.assertLess(np.ptp(reach), 0.005, (x, y))
 

@@ -54,10 +54,8 @@ def _side(p, q, r):
 
 @nb.njit(cache=True)
 def _boxes_meet(p, q, r, s):
-    for x in range(2):
-        if max(p[x], q[x]) < min(r[x], s[x]) or max(r[x], s[x]) < min(p[x], q[x]):
-            return False
-    return True
+    beside = max(p[0], q[0]) < min(r[0], s[0]) or max(r[0], s[0]) < min(p[0], q[0])
+    return not (beside or max(p[1], q[1]) < min(r[1], s[1]) or max(r[1], s[1]) < min(p[1], q[1]))
 
 
 @nb.njit(cache=True)

@@ -88,10 +88,11 @@ BUILT_IN: dict[str, dict[str, Record]] = {
     "mark": {"none": Record(name="No mark")},
 }
 
-# The settings that what ships brings along: how much gum a model needs for what it is made for (common practice, no source).
+# The settings that what ships brings along: how much gum a model needs for what it is made for, and on what a study model stands
+# (common practice, no source).
 BRINGS: dict[str, dict[str, dict[str, dict[str, Any]]]] = {
     "purpose": {
-        "study": {"edge": {"edge": "gum", "gum_mm": 2.0}},
+        "study": {"edge": {"edge": "gum", "gum_mm": 2.0}, "base": {"shape": "squared", "thickness_mm": 12.0, "flush": True}},
         "splint": {"edge": {"edge": "gum", "gum_mm": 4.5}},
         "mouthguard": {"edge": {"edge": "vestibule", "inner": "band"}},
     },
