@@ -108,7 +108,9 @@ class LeftTest(unittest.TestCase):
 
     def left(self, scan: Mesh, **values: Any) -> StepResult:
         asked = standard()["trim"].check({})
-        inputs = {"mesh": scan, "about": {}} | {k: getattr(asked, k) for k in ("folds", "spikes", "holes_mm", "loose_percent")}
+        inputs = {"mesh": scan, "about": {}, "crossing": None} | {
+            k: getattr(asked, k) for k in ("folds", "spikes", "holes_mm", "loose_percent")
+        }
         step = standard()["clean"]
         return step.apply(Inputs(inputs, "p", "lower"), step.check({"left": {"l1": values}}), QUIET)
 

@@ -28,7 +28,8 @@ LOWER = {"origin": [0, 0, 0], "up": [0, 0, 1], "front": [0, -1, 0]}
 def do(step: str, values: dict[str, Any], jaws_: dict[str, str] | None = None, **settings: Any) -> StepResult:
     found = standard()[step]
     jaw = next(iter((jaws_ or {"p": "lower"}).values()))
-    return found.apply(Inputs(values, "p", jaw, jaws_ or {"p": "lower"}), found.check(settings), QUIET)
+    missing = {name: {} if need.each else None for name, need in found.needs.items() if need.optional}
+    return found.apply(Inputs(missing | values, "p", jaw, jaws_ or {"p": "lower"}), found.check(settings), QUIET)
 
 
 def codes(result: StepResult) -> list[str]:

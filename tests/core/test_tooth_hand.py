@@ -36,7 +36,7 @@ def lower() -> Jaw:
 def clean() -> Mesh:
     asked = standard()["trim"].check({})
     keys = ("folds", "spikes", "holes_mm", "loose_percent")
-    values = {"mesh": lower().mesh.as_scan(), "about": {}} | {k: getattr(asked, k) for k in keys}
+    values = {"mesh": lower().mesh.as_scan(), "about": {}, "crossing": None} | {k: getattr(asked, k) for k in keys}
     return standard()["clean"].apply(Inputs(values, "p", "lower"), standard()["clean"].check({}), QUIET).values["mesh"]
 
 

@@ -254,7 +254,7 @@ def _sides(made: Mesh) -> NDArray[np.int64]:
 
 def _untangled(made: Mesh, step_mm: float) -> Mesh:
     """Where the surface goes through itself, corners go towards the middle of their neighbours, by so much at a time at most."""
-    among = None
+    among: NDArray[np.bool_] | None = None
     for _ in range(_UNTANGLINGS):
         tangled = crossing_faces(made, among=among)
         if not tangled.any():
@@ -271,7 +271,7 @@ def _untangled(made: Mesh, step_mm: float) -> Mesh:
         # Elsewhere nothing has moved.
         moved = np.zeros(len(points), bool)
         moved[corners] = True
-        among = moved[made.faces].any(1)
+        among = np.asarray(moved[made.faces].any(1))
     return made
 
 

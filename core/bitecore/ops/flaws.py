@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -28,6 +29,21 @@ def spikes(mesh: Mesh) -> NDArray[np.bool_]:
     return mesh._memo["spikes"]
 
 
+def _folds(mesh: Mesh, among: NDArray[np.bool_] | None) -> NDArray[np.bool_]:
+    if among is not None:
+        return crossing_faces(mesh, among=among)
+    if "folds" not in mesh._memo:
+        mesh._memo["folds"] = crossing_faces(mesh)
+    return mesh._memo["folds"]
+
+
+def folds_known(mesh: Mesh, which: NDArray | Sequence[int]) -> Mesh:
+    """The mesh with the numbers of its triangles that go through others, which have been found before."""
+    mesh._memo["folds"] = np.zeros(mesh.triangles, bool)
+    mesh._memo["folds"][np.asarray(which, np.int64)] = True
+    return mesh
+
+
 @dataclass(frozen=True)
 class Heap:
     """Triangles that hang together and go for one reason.
@@ -41,14 +57,13 @@ class Heap:
     width_mm: float
 
 
-def heaps(mesh: Mesh, *, folds: bool = True, spiky: bool = True) -> list[Heap]:
-    """Every flaw of the asked kinds, the widest first."""
+def heaps(mesh: Mesh, *, folded: bool = True, spiky: bool = True, among: NDArray[np.bool_] | None = None) -> list[Heap]:
+    """Every flaw of the asked kinds, the widest first. among : (m,) of folds those alone that one of these has a part in."""
     out = []
-    for what, asked in (("fold", folds), ("spike", spiky)):
+    for what, asked in (("fold", folded), ("spike", spiky)):
         if not asked:
             continue
-        marked = crossing_faces(mesh) if what == "fold" else spikes(mesh)[mesh.faces].any(1)
-        which = np.flatnonzero(marked)
+        which = np.flatnonzero(_folds(mesh, among) if what == "fold" else spikes(mesh)[mesh.faces].any(1))
         if len(which) == 0:
             continue
         count, label = face_components(mesh.of_faces(which))
@@ -59,9 +74,11 @@ def heaps(mesh: Mesh, *, folds: bool = True, spiky: bool = True) -> list[Heap]:
     return sorted(out, key=lambda heap: -heap.width_mm)
 
 
-def without_flaws(mesh: Mesh, *, folds: bool = True, spiky: bool = True) -> Mesh:
+def without_flaws(mesh: Mesh, *, folded: bool = True, spiky: bool = True) -> Mesh:
     """Without the triangles of the asked flaws, the mesh itself where it has none; the places stay open."""
-    return without(mesh, heaps(mesh, folds=folds, spiky=spiky))
+    out = without(mesh, heaps(mesh, folded=folded, spiky=spiky))
+    # No pair is left of which both go through each other.
+    return folds_known(out, []) if folded else out
 
 
 def without(mesh: Mesh, gone: list[Heap]) -> Mesh:

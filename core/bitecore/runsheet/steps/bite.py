@@ -19,12 +19,11 @@ from ...anatomy.relation import Relation, relation
 from ...engine.entries import EntryId
 from ...engine.gives import ByPiece, by_piece, json_of
 from ...engine.model import WHOLE, Beside, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
-from ...mesh import Mesh
-from ...ops.flaws import without_flaws
 from ...ops.rigid import angle_deg, rows
 from ...progress import Run
 from ..bite_found import AGREE_MM, MEANWHILE, Found, by_earlier, by_scans, missing, odd
 from ..bites import SetBite, Stands, more_bites, told
+from ..printed import PRINTED, printed
 from ..values import Matrix
 from ..values_bites import NamedBite
 
@@ -79,7 +78,7 @@ def apply(inputs: Inputs, settings: BiteSettings, run: Run) -> StepResult:
         (piece, jaw), *_ = inputs.jaws.items()
         flag = Flag("one-jaw", "note", f"Only the {jaw} jaw is here: there is no bite to keep.")
         return StepResult({"home_to_bite": ByPiece({piece: eye}), "related": False}, (), (flag,), f"{jaw} alone")
-    upper, lower = (Jaw.seen(_printed(inputs, piece_of[j]), inputs["about"][piece_of[j]]) for j in ("upper", "lower"))
+    upper, lower = (Jaw.seen(printed(inputs, piece_of[j]), inputs["about"][piece_of[j]]) for j in ("upper", "lower"))
     run.tick(0.1, "measuring overlap and gap")
     about = inputs["about"]
     guessed = [_guessed(about, inputs.jaws)] if any(about[p]["jaw"] != j for p, j in inputs.jaws.items()) else []
@@ -147,12 +146,6 @@ def _chosen(chosen: Stands, bites: list[Stands], settings: BiteSettings) -> list
     if chosen.ident and chosen.lower_to_upper is None:
         return [Flag("no-relation", "look", f"“{chosen.name}”, chosen for the models, is missing: {chosen.why}.", fix=first)]
     return [Flag("bite-chosen", "note", f"The models are in “{chosen.name}”, one of {len(bites)} bites.")] if len(bites) > 1 else []
-
-
-def _printed(inputs: Inputs, piece: str) -> Mesh:
-    """The scan without what Trim takes off: only what is printed can keep models from closing."""
-    folds, spiky = (inputs.of(what, piece) and inputs["about"][piece].get(what, True) for what in ("folds", "spikes"))
-    return without_flaws(inputs["mesh"][piece], folds=folds, spiky=spiky)
 
 
 def _guessed(about: dict, jaws: Mapping[str, str]) -> Flag:
@@ -340,10 +333,7 @@ STEP = Step(
     settings=BiteSettings,
     beside={"nudged_on": Beside(_NUDGE, anew=True)},
     needs={
-        "mesh": Need("intake", "mesh", each=True),
-        "about": Need("intake", "about", each=True),
-        "folds": Need("trim", "folds", setting=True, each=True),
-        "spikes": Need("trim", "spikes", setting=True, each=True),
+        **PRINTED,
         "relation": Need("fit", "relation", optional=True),
         "scans": Need("fit", "scans", optional=True),
         "named": Need("fit", "named", optional=True),

@@ -13,11 +13,12 @@ from ...engine.entries import Entry, EntryId, in_order
 from ...engine.gives import MESH, json_of
 from ...engine.model import JAWS, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
-from ...mesh import Mesh, border_loops
+from ...mesh import GROUP_PATCH, Mesh, border_loops
 from ...ops.flaws import Heap, heaps, without
 from ...ops.holes import Hole, close_holes
 from ...ops.mend import Bit, Mended, mend
 from ...progress import Run
+from ..crossings import with_crossings
 from ..values import Point
 
 _MOST_SHOWN = 12
@@ -42,9 +43,9 @@ class CleanSettings(StepSettings):
 
 
 def apply(inputs: Inputs, settings: CleanSettings, run: Run) -> StepResult:
-    raw, about = inputs["mesh"], inputs["about"]
+    raw, about = with_crossings(inputs["mesh"], inputs["crossing"]), inputs["about"]
     left = _places(in_order(settings.left))
-    found = heaps(raw, folds=inputs["folds"] and about.get("folds", True), spiky=inputs["spikes"] and about.get("spikes", True))
+    found = heaps(raw, folded=inputs["folds"] and about.get("folds", True), spiky=inputs["spikes"] and about.get("spikes", True))
     gone = [heap for heap in found if not _left(heap, left[heap.what])]
     open_ = without(raw, gone)
     if open_.triangles == 0:
@@ -114,7 +115,7 @@ def _not_mended(piece: str, whole: Mesh, gone: list[Heap]) -> Iterable[Flag]:
     """Where a fold was cut out, a patch may go through what lies about it."""
     if not any(heap.what == "fold" for heap in gone):
         return
-    for heap in heaps(whole, spiky=False)[:_MOST_SHOWN]:
+    for heap in heaps(whole, spiky=False, among=whole.groups == GROUP_PATCH)[:_MOST_SHOWN]:
         text = f"Not mended: the surface still goes through itself over {heap.width_mm:.1f} mm. Fence it off, or scan the place again."
         yield Flag("fold-left", "look", text, _place(piece, heap))
 
@@ -136,13 +137,14 @@ STEP = Step(
     name="clean",
     title="Clean",
     number=4,
-    version=3,
+    version=4,
     over=JAWS,
     part_of="trim",
     settings=CleanSettings,
     needs={
         "mesh": Need("intake", "mesh"),
         "about": Need("intake", "about"),
+        "crossing": Need("intake", "crossing", optional=True),
         "folds": Need("trim", "folds", setting=True),
         "spikes": Need("trim", "spikes", setting=True),
         "holes_mm": Need("trim", "holes_mm", setting=True),

@@ -13,8 +13,8 @@ from ...anatomy.teeth.numbers import numbers_at
 from ...engine.gives import MESH, ByPiece, by_piece, json_of
 from ...engine.model import WHOLE, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...mesh import Mesh
-from ...ops.flaws import without_flaws
 from ...progress import Run
+from ..printed import PRINTED, printed
 from ..values import Contact
 
 _MOST_LISTED = 60
@@ -30,25 +30,19 @@ class ContactSettings(StepSettings):
     )
 
 
-def _printed(inputs: Inputs, piece: str) -> Mesh:
-    folds, spiky = (inputs.of(what, piece) and inputs["about"][piece].get(what, True) for what in ("folds", "spikes"))
-    return without_flaws(inputs["mesh"][piece], folds=folds, spiky=spiky)
-
-
 def apply(inputs: Inputs, settings: ContactSettings, run: Run) -> StepResult:
     piece_of = {jaw: piece for piece, jaw in inputs.jaws.items()}
     to_bite = inputs["home_to_bite"]
     if len(piece_of) < 2 or any(to_bite[p] is None for p in piece_of.values()):
         return StepResult({"touch": ByPiece(), "deep": ByPiece(), "contacts": []})
-    # Only what is printed touches.
-    printed = {p: _printed(inputs, p) for p in inputs.jaws}
+    made = {p: printed(inputs, p) for p in inputs.jaws}
     found: dict[str, Touching] = {}
     for number, (jaw, other) in enumerate((("upper", "lower"), ("lower", "upper"))):
         run.tick(number / 2, "contacts")
         own, facing = piece_of[jaw], piece_of[other]
         to_other = np.linalg.inv(np.array(to_bite[facing])) @ np.array(to_bite[own])
         found[own] = touching(
-            Jaw.seen(printed[own], inputs["about"][own]), printed[facing], to_other,
+            Jaw.seen(made[own], inputs["about"][own]), made[facing], to_other,
             foil_mm=settings.foil_um / 1000, hard_mm=settings.deep_um / 1000, upper=jaw == "upper",
         )  # fmt: skip
     lower = found[piece_of["lower"]]
@@ -104,10 +98,7 @@ STEP = Step(
     part_of="bite",
     settings=ContactSettings,
     needs={
-        "mesh": Need("intake", "mesh", each=True),
-        "about": Need("intake", "about", each=True),
-        "folds": Need("trim", "folds", setting=True, each=True),
-        "spikes": Need("trim", "spikes", setting=True, each=True),
+        **PRINTED,
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
         "teeth": Need("teeth", "mesh", each=True, optional=True),
     },

@@ -22,6 +22,7 @@ from ...ops.mend import component_areas
 from ...ops.rigid import rounded
 from ...ops.weld import weld
 from ...progress import Run
+from ..crossings import as_file
 from ..findings import SCANNED, findings, holes_in
 from ..values import About
 
@@ -128,7 +129,10 @@ def apply(inputs: Inputs, settings: IntakeSettings, run: Run) -> StepResult:
     figure = f"{mesh.triangles:,} triangles"
     tint = Files() if soup.colours is None else Files([FileValue("tint", redness(soup.colours[welded.kept]).astype("<f2").tobytes())])
     return StepResult(
-        {"mesh": mesh, "about": about, "tint": tint}, _readings(mesh, soup.dropped_nan, welded.degenerate), tuple(flags), figure
+        {"mesh": mesh, "about": about, "crossing": as_file(crosses), "tint": tint},
+        _readings(mesh, soup.dropped_nan, welded.degenerate),
+        tuple(flags),
+        figure,
     )
 
 
@@ -207,11 +211,11 @@ STEP = Step(
     name="intake",
     title="Intake",
     number=1,
-    version=13,
+    version=14,
     over=SCANS,
     settings=IntakeSettings,
     needs={"file": Need("source", "file")},
-    gives={"mesh": MESH, "about": json_of(About), "tint": FILES},
+    gives={"mesh": MESH, "about": json_of(About), "crossing": FILES, "tint": FILES},
     apply=apply,
     about="What came in: its unit, what it is, which way it faces, what is wrong with it.",
     shows=("mesh",),

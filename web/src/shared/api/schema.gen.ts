@@ -4112,6 +4112,8 @@ export interface components {
         /** IntakeGood */
         IntakeGood: {
             about?: components["schemas"]["About"] | null;
+            /** Crossing */
+            crossing?: string[] | null;
             /** Mesh */
             mesh?: string | null;
             /** Tint */
