@@ -246,8 +246,32 @@ class DiesTest(unittest.TestCase):
     def test_they_stand_on_pillars_the_models_lie_flat(self) -> None:
         graph = self.worked()
         raised = {n.piece: bool(n.good.values) for n in graph.of_step("supports")}
-        self.assertEqual({p.partition(".")[2] for p, on in raised.items() if on}, {"die-36", "die-45", "die-46"})
+        self.assertEqual({p.partition(".")[2] for p, on in raised.items() if on}, {"", "die-36", "die-45", "die-46"})
         self.assertEqual(len(graph.node("plate").manifest.values["home_to_plate"]["by_piece"]), 5)
+        self.propped(graph)
+
+    def propped(self, graph: Any) -> None:
+        """The model with the sockets stands on the plate itself; in each of its windows stands a prop that hangs together with it above and
+        below and keeps off the die."""
+        piece = next(p for p, jaw in graph.jaws.items() if jaw == "lower")
+        node = graph.node("supports", piece)
+        told = graph.node("dies", piece).json("dies")
+        windows = [d["window"] for d in told if d["window"]]
+        self.assertGreater(len(windows), 0)
+        props, model = manifold(unpack(node.good.values["mesh"], self.store.blobs)), manifold(self.body(graph, "assemble", piece))
+        each = props.decompose()
+        self.assertGreaterEqual(len(each), len(windows))
+        for window in windows:
+            start, end = np.array(window["from_mm"]), np.array(window["to_mm"])
+            way = (end - start) / np.linalg.norm(end - start)
+            middles = [np.asarray(p.to_mesh64().vert_properties)[:, :3].mean(0) - start for p in each]
+            self.assertTrue(any(np.linalg.norm(m - (m @ way) * way) < 0.3 for m in middles))
+        for prop in each:
+            # Above and below it goes into the model.
+            self.assertEqual(len((prop ^ model).decompose()), 2)
+            for d in told:
+                die = manifold(self.body(graph, "assemble", f"{piece}.{d['part']}"))
+                self.assertGreater(prop.min_gap(die, 1.0), 0.05)
 
     def test_their_rafts_are_joined_in_a_row(self) -> None:
         graph = self.worked()

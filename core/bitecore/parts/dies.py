@@ -93,7 +93,7 @@ class Die:
 
     wall_mm : of the model round its socket, at its thinnest; overlap_mm : how deep other teeth lie over it along its way
     kept    : the share of its tooth's faces that are the body's bit for bit
-    windowed, numbered : it has a window, a number
+    window  : (2, 3) from the shaft's axis to where it comes out, at home; None where it has none; numbered : it has a number
     lines   : (k, 2, 3) what a cavity keeps off, at home; wide : (k,) and how far from each line (mm)
     """
 
@@ -106,7 +106,7 @@ class Die:
     wall_mm: float
     overlap_mm: float
     kept: float
-    windowed: bool
+    window: NDArray[np.float64] | None
     numbered: bool
     lines: NDArray[np.float64]
     wide: NDArray[np.float64]
@@ -373,8 +373,12 @@ def _made(stands: Stands, begun: _Begun, head: Mesh, body: manifold3d.Manifold, 
     return Die(
         begun.wanted, mesh, home_mesh(whole, rotation), rotation, shaft, begun.plan,
         wall_mm=_wall(begun, shaft), overlap_mm=overlap([begun.teeth], rotation[2]), kept=_kept(begun.teeth.own, mesh),
-        windowed=window is not None, numbered=below is not None, lines=lines, wide=wide,
+        window=None if window is None else _window_line(shaft, window) @ rotation, numbered=below is not None, lines=lines, wide=wide,
     )  # fmt: skip
+
+
+def _window_line(shaft: Shaft, window: Window) -> NDArray[np.float64]:
+    return np.array([np.r_[shaft.centre + window.way * far, window.centre] for far in (0.0, window.far)])
 
 
 def _room(begun: _Begun, high: float, sizes: DieSizes) -> manifold3d.Manifold:
@@ -433,7 +437,7 @@ def _kept_off(
         out.append(np.stack([np.c_[at, ends[0]], np.c_[at, ends[1]]], 1))
     upright = np.vstack(out)
     hole = [np.r_[shaft.centre, z] for z in (floor, shaft.foot)]
-    through = [np.r_[shaft.centre + window.way * far, window.centre] for far in (0.0, window.far)] if window else hole
+    through = _window_line(shaft, window) if window else hole
     wide = np.r_[np.full(len(upright), _LINE_MM), shaft.hole_mm / 2, (sizes.window if window else shaft.hole_mm) / 2]
     return np.vstack([upright, [hole, through]]) @ begun.rotation, np.maximum(wide, _LINE_MM)
 

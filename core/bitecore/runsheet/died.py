@@ -65,6 +65,9 @@ def told(die: Die, entry: Any, up: NDArray[np.float64], own: Mesh, others: Mappi
             {"fdi": fdi, "mm": round(o.mm, 2), "at_mm": _point(_on(others[fdi], o.at, back))} for fdi, o in sorted(die.plan.opened.items())
         ],
         "walls": _walls(die, crown),
+        "window": None if die.window is None else {
+            "from_mm": _point(die.window[0]), "to_mm": _point(die.window[1]), "wide_mm": shaft.sizes.window,
+        },
         "lost_mm": round(die.plan.lost_mm, 3), "kept": round(die.kept, 5),
     }  # fmt: skip
 
@@ -128,7 +131,7 @@ def flags(made: Dies, listed: Sequence[Mapping[str, Any]], inputs: Inputs, setti
             thinner = round(settings.socket_wall_mm - 0.2, 1)
             fix = Fix("dies", "*", {"socket_wall_mm": thinner}, label=f"Walls of {thinner:.1f} mm") if thinner >= 0.6 else None
             yield Flag("die-seat", "look", text, _place(inputs.piece, each["at_mm"]), fix=fix)
-        if not die.windowed and settings.window_mm:
+        if die.window is None and settings.window_mm:
             yield Flag("die-window", "note", f"{each['fdi']} has no window: the wall before it is too thick, or its shaft too short.")
         got = float(np.degrees(np.arctan(die.shaft.slope)))
         if got < settings.die_taper_deg - 0.05:

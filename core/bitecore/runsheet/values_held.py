@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import NotRequired
+
 from typing_extensions import TypedDict
 
 from .values import Matrix, Point
@@ -123,6 +125,14 @@ class DieWall(TypedDict):
     moved_mm: float
 
 
+class DieWindow(TypedDict):
+    """From the axis of its shaft to where it comes out of the model, and its diameter."""
+
+    from_mm: Point
+    to_mm: Point
+    wide_mm: float
+
+
 class Die(TypedDict):
     """A tooth that comes out of the model, in the jaw's home.
 
@@ -150,6 +160,7 @@ class Die(TypedDict):
     socket: list[Point]
     opens: list[Opening]
     walls: list[DieWall]
+    window: NotRequired[DieWindow | None]
     lost_mm: float
     kept: float
 

@@ -7,10 +7,11 @@ from numpy.typing import NDArray
 
 from ...engine.gives import MESH
 from ...engine.model import BODIES, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings
-from ...mesh import Mesh, volume_ml
+from ...mesh import Mesh, face_components, volume_ml
 from ...ops.held import MOST_TIPS, tips_for
 from ...ops.layers import layers
 from ...parts.supports import supports
+from ...parts.window_props import WindowLine, window_props
 from ...progress import Run
 from ..part_names import is_die, part_of
 
@@ -29,7 +30,7 @@ _LAYER_MM, _PIXEL_MM = 0.1, 0.05
 
 def apply(inputs: Inputs, settings: SupportsSettings, run: Run) -> StepResult:
     if inputs["wanted"] != "all" and not is_die(part_of(inputs.piece)):
-        return StepResult({})
+        return _propped(inputs)
     body: Mesh = inputs["body"]
     matrix, plate = np.array(inputs["place"]), inputs["plate"]
     run.tick(0.05, "where it hangs")
@@ -57,6 +58,27 @@ def apply(inputs: Inputs, settings: SupportsSettings, run: Run) -> StepResult:
     readings = (Reading("tips", len(made.tips)), Reading("supports and raft", ml, "ml"))
     home = made.mesh.with_vertices(made.mesh.vertices_mm @ back[:3, :3].T + back[:3, 3])
     return StepResult({"mesh": home}, readings, tuple(flags), f"{len(made.tips)} tips")
+
+
+def _propped(inputs: Inputs) -> StepResult:
+    """What lies flat needs no pillars; its windows are kept round."""
+    windows = [each["window"] for each in inputs["dies"] or () if each.get("window")]
+    if not windows or part_of(inputs.piece):
+        return StepResult({})
+    matrix, body = np.array(inputs["place"]), inputs["body"]
+
+    def there(point: list[float]) -> NDArray[np.float64]:
+        return matrix[:3, :3] @ np.array(point) + matrix[:3, 3]
+
+    lines = [WindowLine(there(w["from_mm"]), there(w["to_mm"]), w["wide_mm"]) for w in windows]
+    made = window_props(body.with_vertices(body.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]), lines)
+    if made is None:
+        return StepResult({})
+    count = face_components(made)[0]
+    text = f"{count} prop{'s keep' if count > 1 else ' keeps'} the windows of its sockets round: break {'them' if count > 1 else 'it'} out."
+    back = np.linalg.inv(matrix)
+    home = made.with_vertices(made.vertices_mm @ back[:3, :3].T + back[:3, 3])
+    return StepResult({"mesh": home}, (Reading("props in windows", count),), (Flag("propped", "note", text),), f"{count} props")
 
 
 def _bearing(inputs: Inputs, matrix: NDArray) -> list[Flag]:
@@ -91,7 +113,7 @@ STEP = Step(
     name="supports",
     title="Supports",
     number=9,
-    version=3,
+    version=4,
     over=BODIES,
     part_of="plate",
     settings=SupportsSettings,
@@ -105,6 +127,7 @@ STEP = Step(
         "wanted": Need("plate", "supports", setting=True),
         "reach": Need("plate", "reach_mm", setting=True),
         "joins": Need("plate", "joins"),
+        "dies": Need("dies", "dies", optional=True),
     },
     gives={"mesh": MESH},
     apply=apply,
