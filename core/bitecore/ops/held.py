@@ -51,20 +51,22 @@ def unheld(body: Layers, *, reach_mm: float, slope_deg: float = 45.0) -> list[Un
 
 
 def tips_for(
-    body: Layers, *, reach_mm: float, bar: tuple[float, float, float, float], slope_deg: float = 45.0
+    body: Layers, *, reach_mm: float, bar: tuple[float, float, float, float], slope_deg: float = 45.0, fine: bool = False
 ) -> tuple[NDArray[np.float64], list[Unheld]]:  # fmt: skip
     """((k, 3) mm on the plate: where tips hold all of a body that stands on nothing, what they do not hold).
 
-    bar : a, b, c, d; no tip where a x + b y + c z > d (mm on the plate): the teeth
+    bar  : a, b, c, d; no tip where a x + b y + c z > d (mm on the plate): the teeth
+    fine : specks as small as those that unheld finds are held too
     """
-    sub = max(round(_TIP_PIXEL_MM / body.pixel_mm), 1)
+    wide = _PIXEL_MM if fine else _TIP_PIXEL_MM
+    sub = max(round(wide / body.pixel_mm), 1)
     pixel = sub * body.pixel_mm
     a, b, c, d = bar
     # In pixels of the field and layers.
     x0, y0 = (body.x * body.pixel_mm - 4 * pixel), (body.y * body.pixel_mm - 4 * pixel)
     inner = np.array([a * pixel, b * pixel, c * body.layer_mm, d - a * x0 - b * y0])
     tips = np.zeros((MOST_TIPS, 3))
-    left, told = _asked(body, reach_mm, slope_deg, _TIP_PIXEL_MM, tips, inner, False)
+    left, told = _asked(body, reach_mm, slope_deg, wide, tips, inner, False)
     made = tips[:told]
     places = np.c_[x0 + (made[:, 1] + 0.5) * pixel, y0 + (made[:, 2] + 0.5) * pixel, made[:, 0] * body.layer_mm]
     return places, left

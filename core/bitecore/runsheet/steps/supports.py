@@ -24,7 +24,7 @@ class SupportsSettings(StepSettings):
 _CROWN_MM = 8.0
 # Steeper than 60° its underside is turned away from the plate.
 _DOWN = 0.5
-# Tips are looked for in layers so coarse at least.
+# Tips are looked for in layers so coarse at least; those of dies in the printer's own.
 _LAYER_MM, _PIXEL_MM = 0.1, 0.05
 
 
@@ -34,8 +34,11 @@ def apply(inputs: Inputs, settings: SupportsSettings, run: Run) -> StepResult:
     body: Mesh = inputs["body"]
     matrix, plate = np.array(inputs["place"]), inputs["plate"]
     run.tick(0.05, "where it hangs")
-    coarse = layers(body, matrix, pixel_mm=_PIXEL_MM, layer_mm=max(inputs["printing"]["layer_mm"], _LAYER_MM))
-    tips, left = tips_for(coarse, reach_mm=inputs["reach"], bar=_teeth(inputs["stand"], matrix))
+    layer = inputs["printing"]["layer_mm"]
+    # A die's underside leans, and has a number cut into it: specks begin in every layer.
+    fine = is_die(part_of(inputs.piece))
+    sliced = layers(body, matrix, pixel_mm=_PIXEL_MM, layer_mm=layer if fine else max(layer, _LAYER_MM))
+    tips, left = tips_for(sliced, reach_mm=inputs["reach"], bar=_teeth(inputs["stand"], matrix), fine=fine)
     run.tick(0.4, "pillars")
     joins = np.array(inputs["joins"], float).reshape(-1, 2)
     made = supports(body.with_vertices(body.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]), tips, joins)
@@ -113,7 +116,7 @@ STEP = Step(
     name="supports",
     title="Supports",
     number=9,
-    version=4,
+    version=5,
     over=BODIES,
     part_of="plate",
     settings=SupportsSettings,
