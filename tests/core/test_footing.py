@@ -228,8 +228,8 @@ class JawTest(unittest.TestCase):
     def test_a_squared_pair_stands_closed_on_any_side(self) -> None:
         """Of both, what lies farthest out along the back, the heels and the sides lies in one plane."""
         graph, bodies = self.based(shape="squared", flush=True, thickness_mm=4.0)
-        (said,) = self.flags(graph, "steep-sides")
-        side = np.radians(float(said["message"].split("at ")[1].split("°")[0]))
+        (said,) = [r["value"] for r in graph.node("foot", "*").manifest.readings if r["name"] == "sides to the back"]
+        side = np.radians(said)
         a, b = np.sin(side), -np.cos(side)
         for x, y in ((0, 1), (0.766044, 0.642788), (-0.766044, 0.642788), (a, b), (-a, b)):
             reach = [float((body.vertices_mm[:, :2] @ [x, y]).max()) for body in bodies.values()]

@@ -13,7 +13,7 @@ from ...engine.gives import ByPiece, by_piece, json_of
 from ...engine.model import WHOLE, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings
 from ...mesh import Mesh, border_loops, used_vertices
 from ...ops.clip import frame_of
-from ...ops.land import SIDE_DEG, flat, sides_deg, squared
+from ...ops.land import flat, sides_deg, squared
 from ...ops.rigid import angle_deg, rounded, unit
 from ...ops.upright import LEAST_MM
 from ...progress import Run
@@ -83,15 +83,17 @@ def apply(inputs: Inputs, settings: FootSettings, run: Run) -> StepResult:
     bitten = all(inputs["home_to_bite"].get(j.piece) is not None and "alone" not in j.stand for j in jaws)
     pair = bitten and {j.jaw for j in jaws} == {"upper", "lower"}
     flags: list[Flag] = []
+    readings: list[Reading] = []
     foot = ByPiece()
     floors = _floors(jaws, pair, flags)
     back = max(float(j.points[:, 1].max()) for j in jaws) + _BEHIND_MM if jaws else 0.0
     for each in jaws:
         others = jaws if pair and each.ask["flush"] and each.ask["parallel"] == "occlusal" else [each]
-        foot[each.piece] = _foot(each, others, floors[each.piece], back, inputs, flags)
+        foot[each.piece] = _foot(each, others, floors[each.piece], back, inputs, flags, readings)
     plates = _plates(jaws, foot, flags) if pair else None
-    readings = (Reading("outer faces apart, closed", plates["upper_mm"] - plates["lower_mm"], "mm"),) if plates else ()
-    return StepResult({"foot": foot, "plates": plates}, readings, tuple(flags))
+    if plates:
+        readings.append(Reading("outer faces apart, closed", plates["upper_mm"] - plates["lower_mm"], "mm"))
+    return StepResult({"foot": foot, "plates": plates}, tuple(readings), tuple(flags))
 
 
 def _jaw(inputs: Inputs, piece: str, jaw: str) -> _Jaw:
@@ -136,7 +138,9 @@ def _too_low(each: _Jaw, under: float) -> Flag:
     return Flag("too-low", "look", text, fix=Fix("base", each.piece, {"total_mm": least}))
 
 
-def _foot(each: _Jaw, others: list[_Jaw], floor: float | None, back: float, inputs: Inputs, flags: list[Flag]) -> dict[str, Any]:
+def _foot(
+    each: _Jaw, others: list[_Jaw], floor: float | None, back: float, inputs: Inputs, flags: list[Flag], readings: list[Reading]
+) -> dict[str, Any]:
     ask, stand = each.ask, each.stand
     up = np.array(stand["up"])
     if ask["parallel"] == "own":
@@ -154,7 +158,7 @@ def _foot(each: _Jaw, others: list[_Jaw], floor: float | None, back: float, inpu
                 flags.append(_not_its_own(each))
     front = np.array(stand["front"])
     front = unit(front - up * (front @ up))
-    land = _land(each, others, up, front, back, flags)
+    land = _land(each, others, up, front, back, readings)
     flush = bool(ask["flush"])
     alone = {"alone": True} if "alone" in stand else {}
     return alone | {
@@ -190,7 +194,7 @@ def _between(a: NDArray, b: NDArray) -> NDArray[np.float64]:
     return x.T @ y
 
 
-def _land(each: _Jaw, others: list[_Jaw], up: NDArray, front: NDArray, back: float, flags: list[Flag]) -> NDArray | None:
+def _land(each: _Jaw, others: list[_Jaw], up: NDArray, front: NDArray, back: float, readings: list[Reading]) -> NDArray | None:
     """(k, 2) in the plan of the jaw."""
     ask = each.ask
     if ask["shape"] not in ("squared", "flat"):
@@ -205,11 +209,9 @@ def _land(each: _Jaw, others: list[_Jaw], up: NDArray, front: NDArray, back: flo
     if ask["shape"] == "flat":
         return flat(shared, around_mm=around + edge, back_mm=behind)
     angles = each.jaw if others == [each] else "upper"
-    sides = sides_deg(shared, angles)
-    if sides > SIDE_DEG[angles] and each is others[0]:
-        whose = f"{each.jaw}'s" if others == [each] else "pair's"
-        text = f"The {whose} sides stand at {sides:.0f}° to the back, not {SIDE_DEG[angles]:.0f}°: they go along the arch."
-        flags.append(Flag("steep-sides", "note", text))
+    if each is others[0]:
+        whose = f", {each.jaw}" if others == [each] else ""
+        readings.append(Reading(f"sides to the back{whose}", sides_deg(shared, angles), "°"))
     corner = edge if ask["edge"] == "rounded" else 0.0
     return squared(own[:, :2], shared, jaw=each.jaw, angles=angles, around_mm=around + edge, back_mm=behind, corner_mm=corner)
 
@@ -270,7 +272,7 @@ STEP = Step(
     name="foot",
     title="Footing",
     number=5,
-    version=4,
+    version=5,
     over=WHOLE,
     part_of="base",
     settings=FootSettings,
