@@ -2674,6 +2674,7 @@ export interface components {
                 number,
                 number
             ];
+            window?: components["schemas"]["DieWindow"] | null;
         };
         /**
          * DieWall
@@ -2697,6 +2698,26 @@ export interface components {
                 number,
                 number
             ];
+        };
+        /**
+         * DieWindow
+         * @description From the axis of its shaft to where it comes out of the model, and its diameter.
+         */
+        DieWindow: {
+            /** From Mm */
+            from_mm: [
+                number,
+                number,
+                number
+            ];
+            /** To Mm */
+            to_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Wide Mm */
+            wide_mm: number;
         };
         /** DiesDetail */
         DiesDetail: {
