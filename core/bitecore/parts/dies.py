@@ -24,11 +24,11 @@ from ..progress import QUIET, Run
 from .die_number import letters
 from .die_path import overlap, way_out
 from .die_plan import ROUND, SIDES, DiePlan, DieSizes, Near, largest, near, planned, seen
+from .die_reserves import in_ring, kept_off, window_line
 from .die_shaft import (
     LEAST_LONG_MM,
     UNDER_MM,
     Shaft,
-    Window,
     give_way,
     hole_of,
     home_mesh,
@@ -57,8 +57,6 @@ _FOLDS, _EASED_MM = 4, 0.6
 _LEAST_SEAT_MM2 = 1.0
 # A window through more than this shows nothing.
 _LONGEST_WINDOW_MM = 9.0
-# Lines a cavity keeps off by its wall stand so far apart, and are as thin as this.
-_LINES_MM, _LINE_MM = 0.6, 0.08
 
 
 @dataclass(frozen=True)
@@ -369,16 +367,14 @@ def _made(stands: Stands, begun: _Begun, head: Mesh, body: manifold3d.Manifold, 
     lost = [shaft.solid(sizes.air), _room(begun, float(body.bounding_box()[5]), sizes), hole_of(shaft, floor - sizes.under)]
     lost += [tunnel(window, shaft)] if window else []
     whole = manifold3d.Manifold.batch_boolean([m for m in lost if m is not None], manifold3d.OpType.Add)
-    lines, wide = _kept_off(begun, shaft, floor - sizes.under, window, sizes)
+    high = float((begun.teeth.own.vertices_mm @ rotation[2]).max())
+    lines, wide = kept_off(begun.plan.shape.offset(sizes.room, ROUND, 2.0, SIDES), shaft, floor - sizes.under, high, window)
     return Die(
         begun.wanted, mesh, home_mesh(whole, rotation), rotation, shaft, begun.plan,
         wall_mm=_wall(begun, shaft), overlap_mm=overlap([begun.teeth], rotation[2]), kept=_kept(begun.teeth.own, mesh),
-        window=None if window is None else _window_line(shaft, window) @ rotation, numbered=below is not None, lines=lines, wide=wide,
+        window=None if window is None else window_line(shaft, window) @ rotation, numbered=below is not None,
+        lines=lines @ rotation, wide=wide,
     )  # fmt: skip
-
-
-def _window_line(shaft: Shaft, window: Window) -> NDArray[np.float64]:
-    return np.array([np.r_[shaft.centre + window.way * far, window.centre] for far in (0.0, window.far)])
 
 
 def _room(begun: _Begun, high: float, sizes: DieSizes) -> manifold3d.Manifold:
@@ -416,36 +412,3 @@ def _keys(mesh: Mesh) -> Iterator[bytes]:
     first = np.lexsort((corner[..., 2], corner[..., 1], corner[..., 0]), axis=1)[:, 0]
     turned = corner[np.arange(len(corner))[:, None], (first[:, None] + np.arange(3)) % 3]
     return (row.tobytes() for row in turned.reshape(len(corner), 9))
-
-
-def _kept_off(
-    begun: _Begun, shaft: Shaft, floor: float, window: Window | None, sizes: DieSizes
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:  # fmt: skip
-    """(upright lines over and round the socket and the room of the head, and along hole and window; how wide each is)."""
-    out = []
-    high = float((begun.teeth.own.vertices_mm @ begun.rotation[2]).max())
-    head = np.asarray(begun.plan.shape.offset(sizes.room, ROUND, 2.0, SIDES).to_polygons()[0])
-    for ring, is_head in ((shaft.at(shaft.top, shaft.sizes.air), False), (head, True)):
-        long = float(np.linalg.norm(np.roll(ring, -1, axis=0) - ring, axis=1).sum())
-        around = ring_of(manifold3d.CrossSection([ring]), max(int(long / _LINES_MM), 8))
-        low, far = ring.min(0), ring.max(0)
-        grid = np.stack(np.meshgrid(*(np.arange(a, b, _LINES_MM) for a, b in zip(low, far, strict=True))), -1).reshape(-1, 2)
-        at = np.vstack([around, grid[in_ring(grid, ring)]])
-        ends = (
-            (np.full(len(at), shaft.top - UNDER_MM), np.full(len(at), high)) if is_head else (shaft.edge(at), np.full(len(at), shaft.top))
-        )
-        out.append(np.stack([np.c_[at, ends[0]], np.c_[at, ends[1]]], 1))
-    upright = np.vstack(out)
-    hole = [np.r_[shaft.centre, z] for z in (floor, shaft.foot)]
-    through = _window_line(shaft, window) if window else hole
-    wide = np.r_[np.full(len(upright), _LINE_MM), shaft.hole_mm / 2, (sizes.window if window else shaft.hole_mm) / 2]
-    return np.vstack([upright, [hole, through]]) @ begun.rotation, np.maximum(wide, _LINE_MM)
-
-
-def in_ring(points: NDArray, ring: NDArray) -> NDArray[np.bool_]:
-    """Even and odd crossings of a ray along x."""
-    a, b = ring, np.roll(ring, -1, axis=0)
-    over = (a[None, :, 1] > points[:, None, 1]) != (b[None, :, 1] > points[:, None, 1])
-    rise = np.where(b[:, 1] == a[:, 1], 1.0, b[:, 1] - a[:, 1])
-    x = a[:, 0] + (points[:, None, 1] - a[:, 1]) * (b[:, 0] - a[:, 0]) / rise
-    return (over & (points[:, None, 0] < x)).sum(1) % 2 == 1
