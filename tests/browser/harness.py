@@ -157,6 +157,7 @@ class BrowserCase(TransactionTestCase):
         screen: Any = {"viewport": {"width": 1280, "height": 800}, "reduced_motion": "reduce"}
         context = self.chromium.new_context(**screen, accept_downloads=True)
         self.addCleanup(context.close)
+        context.add_init_script("localStorage.setItem('bench-stage-pixels', '0.5')")
         page = context.new_page()
         page.set_default_timeout(150_000)
         self.faults: list[str] = []

@@ -12,7 +12,7 @@ from tests.browser.harness import BrowserCase, parse_mm
 from tests.printer import Outside
 from tests.shapes import light_jaws as jaws
 
-SPEED = 150.0
+SPEED = 400.0
 
 
 class PrintTest(BrowserCase):

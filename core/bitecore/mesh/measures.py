@@ -48,10 +48,15 @@ def _area_vectors(v, f):
 def used_vertices(mesh: Mesh) -> NDArray:
     """Ascending numbers of the vertices that faces use."""
     if "used" not in mesh._memo:
-        used = np.zeros(len(mesh.vertices_mm), bool)
-        used[mesh.faces.ravel()] = True
-        mesh._memo["used"] = np.flatnonzero(used)
+        mesh._memo["used"] = np.flatnonzero(corners_of(mesh, slice(None)))
     return mesh._memo["used"]
+
+
+def corners_of(mesh: Mesh, which: NDArray | slice) -> NDArray[np.bool_]:
+    """(n,) the vertices that these faces (a mask or numbers) use."""
+    used = np.zeros(len(mesh.vertices_mm), bool)
+    used[mesh.faces[which]] = True
+    return used
 
 
 def area_mm2(mesh: Mesh) -> float:

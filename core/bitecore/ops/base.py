@@ -25,6 +25,7 @@ from .outline import outline
 from .rings import follow_of
 from .shelf import shelf
 from .upright import Made, Plan, edge_profile, floor_of, lowest_of, standing
+from .weld import same_place
 
 # How far the shelf falls on its way out from the border (mm a mm): steeper when needed.
 _DROPS = (0.7, 2.5)
@@ -85,13 +86,8 @@ def base(
 def _home_vertices(mesh: Mesh, turned: Mesh, local: Mesh, rotation: NDArray, origin: NDArray) -> NDArray[np.float64]:
     """Back in the frame of the input; vertices that did not move are the input's bit for bit."""
     out = local.vertices_mm @ rotation + origin
-    width = np.dtype((np.void, 24))
-    known = np.ascontiguousarray(turned.vertices_mm).view(width).ravel()
-    order = np.argsort(known, kind="stable")
-    asked = np.ascontiguousarray(local.vertices_mm).view(width).ravel()
-    at = np.minimum(np.searchsorted(known, asked, sorter=order), len(order) - 1)
-    same = known[order[at]] == asked
-    out[same] = mesh.vertices_mm[order[at[same]]]
+    at = same_place(local.vertices_mm, turned.vertices_mm)
+    out[at >= 0] = mesh.vertices_mm[at[at >= 0]]
     return out
 
 

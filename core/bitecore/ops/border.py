@@ -59,14 +59,17 @@ def calmed_border(mesh: Mesh, *, rounds: int = 30, reach_mm: float = 0.4) -> Mes
 
 def without_turned(mesh: Mesh, vertices: NDArray[np.float64]) -> Mesh:
     """The mesh with these vertices, but for those that would turn a face over: they stay where they were."""
-    before = face_normals(mesh)
+    vertices = vertices.copy()
+    moved = mesh.faces[(vertices != mesh.vertices_mm).any(1)[mesh.faces].any(1)]
+    before = face_normals(Mesh.of(mesh.vertices_mm, moved))
+    # What is so thin that it faces nowhere cannot be turned over.
+    faces_some_way = (before != 0).any(1)
+    moved, before = moved[faces_some_way], before[faces_some_way]
     for _ in range(6):
-        moved = mesh.with_vertices(vertices)
-        turned = np.einsum("ij,ij->i", before, face_normals(moved)) < 0.3
+        turned = np.einsum("ij,ij->i", before, face_normals(Mesh.of(vertices, moved))) < 0.3
         if not turned.any():
-            return moved
-        back = np.unique(mesh.faces[turned])
-        vertices = vertices.copy()
+            return mesh.with_vertices(vertices)
+        back = moved[turned]
         vertices[back] = mesh.vertices_mm[back]
     return mesh
 

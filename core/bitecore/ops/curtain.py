@@ -56,17 +56,17 @@ def _cones(height, low, cell, points, slope, floor):
     return height
 
 
-def curtain_over(points: NDArray, *, slope: float, round_mm: float) -> Curtain:
+def curtain_over(points: NDArray, *, slope: float, round_mm: float, cell_mm: float = _CELL_MM) -> Curtain:
     """The smooth curtain over (k, 3) border points, z up.
 
     Dilating by the radius of the smoothing kernel first keeps the smoothed height on or above the envelope.
     """
     margin = round_mm * 2 + 1.0
     low = points[:, :2].min(0) - margin - 0.0137
-    count = np.ceil((points[:, :2].max(0) + margin - low) / _CELL_MM).astype(int) + 1
+    count = np.ceil((points[:, :2].max(0) + margin - low) / cell_mm).astype(int) + 1
     floor = float(points[:, 2].min())
-    height = _cones(np.full(tuple(count), floor - 1.0), low, _CELL_MM, points, slope, floor - 1.0)
-    radius = max(round(round_mm / _CELL_MM), 1)
+    height = _cones(np.full(tuple(count), floor - 1.0), low, cell_mm, points, slope, floor - 1.0)
+    radius = max(round(round_mm / cell_mm), 1)
     i, j = np.mgrid[-radius : radius + 1, -radius : radius + 1]
     disc = i * i + j * j <= radius * radius
     wide = ndimage.grey_dilation(height, footprint=disc)
@@ -74,7 +74,7 @@ def curtain_over(points: NDArray, *, slope: float, round_mm: float) -> Curtain:
     half = max(radius // 2, 1)
     for _ in range(2):
         wide = ndimage.uniform_filter(wide, 2 * (half // 2) + 1, mode="nearest")
-    return Curtain(low, _CELL_MM, np.maximum(wide, height))
+    return Curtain(low, cell_mm, np.maximum(wide, height))
 
 
 def above_curtain(local: Mesh, *, slope: float, round_mm: float) -> tuple[Mesh, Curtain]:

@@ -14,6 +14,7 @@ from scipy.spatial import cKDTree
 from ..errors import StepFailed
 from ..mesh import Mesh, border_loops
 from ..progress import Run
+from .aside import set_aside
 from .border import border_points
 from .curtain import above_curtain, evened
 from .mend import largest_piece
@@ -29,7 +30,13 @@ _NIBBLE_MM, NIBBLES = 0.7, 8
 
 def freed(local: Mesh, run: Run) -> Mesh:
     """What of a mesh (z up) lies above the first curtain under whose border walls can go straight down. Raises StepFailed with a place
-    in the same frame."""
+    in the same frame. What lies high above the border is not looked at."""
+    apart = set_aside(local)
+    back = apart.back(_freed(apart.near, run)) if apart is not None else None
+    return back if back is not None else _freed(local, run)
+
+
+def _freed(local: Mesh, run: Run) -> Mesh:
     crossed = border_points(local)
     for attempt, (slope, round_mm) in enumerate(_CURTAINS):
         left = local

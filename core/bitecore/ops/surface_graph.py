@@ -165,10 +165,11 @@ class Spreading:
         self.graph = graph
         self.away = np.full(len(graph.points), FAR)
         self._touched = np.empty(len(graph.points), np.int32)
+        self._count = 0
 
     def reached(self, sources: NDArray, *, blocked: NDArray[np.bool_], reach_mm: float) -> NDArray[np.int32]:
         """(k,) the vertices within reach_mm, over none that is blocked; their distances stand in `away` until the next question."""
-        self.away[:] = FAR
+        self.away[self._touched[: self._count]] = FAR
         g = self.graph
-        n = _spread(np.asarray(sources, np.int32), blocked, g.points, g.start, g.other, reach_mm, self.away, self._touched)
-        return self._touched[:n].copy()
+        self._count = _spread(np.asarray(sources, np.int32), blocked, g.points, g.start, g.other, reach_mm, self.away, self._touched)
+        return self._touched[: self._count].copy()

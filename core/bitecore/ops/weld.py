@@ -12,23 +12,32 @@ from ..mesh import Mesh
 
 
 @nb.njit(cache=True)
-def _weld(bits, points):
-    """Open addressing over the bits of the coordinates; equality is exact."""
-    n = points.shape[0]
+def _start(bits, i):
+    """A number from all bits of a point's coordinates."""
+    h = bits[i, 0] * np.uint64(0x9E3779B97F4A7C15)
+    h ^= (h >> np.uint64(32)) + bits[i, 1] * np.uint64(0xC2B2AE3D27D4EB4F)
+    h ^= (h >> np.uint64(29)) + bits[i, 2] * np.uint64(0x165667B19E3779F9)
+    return h ^ (h >> np.uint64(31))
+
+
+@nb.njit(cache=True)
+def _table(n):
     size = 16
     while size < 2 * n:
         size *= 2
-    mask = np.uint64(size - 1)
-    table = np.full(size, -1, np.int32)
+    return np.full(size, -1, np.int32), np.uint64(size - 1)
+
+
+@nb.njit(cache=True)
+def _weld(bits, points):
+    """Open addressing over the bits of the coordinates; equality is exact."""
+    n = points.shape[0]
+    table, mask = _table(n)
     first = np.empty(n, np.int32)
     corner = np.empty(n, np.int32)
     count = 0
     for i in range(n):
-        h = bits[i, 0] * np.uint64(0x9E3779B97F4A7C15)
-        h ^= (h >> np.uint64(32)) + bits[i, 1] * np.uint64(0xC2B2AE3D27D4EB4F)
-        h ^= (h >> np.uint64(29)) + bits[i, 2] * np.uint64(0x165667B19E3779F9)
-        h ^= h >> np.uint64(31)
-        j = h & mask
+        j = _start(bits, i) & mask
         while True:
             k = table[j]
             if k < 0:
@@ -43,6 +52,33 @@ def _weld(bits, points):
                 break
             j = (j + np.uint64(1)) & mask
     return first[:count], corner
+
+
+@nb.njit(cache=True)
+def _found(asked_bits, asked, bits, points):
+    n = points.shape[0]
+    table, mask = _table(n)
+    for i in range(n):
+        j = _start(bits, i) & mask
+        while table[j] >= 0:
+            j = (j + np.uint64(1)) & mask
+        table[j] = i
+    out = np.full(asked.shape[0], -1, np.int64)
+    for i in range(asked.shape[0]):
+        j = _start(asked_bits, i) & mask
+        while table[j] >= 0:
+            k = table[j]
+            if points[k, 0] == asked[i, 0] and points[k, 1] == asked[i, 1] and points[k, 2] == asked[i, 2]:
+                out[i] = k
+                break
+            j = (j + np.uint64(1)) & mask
+    return out
+
+
+def same_place(asked_mm: NDArray[np.float64], among_mm: NDArray[np.float64]) -> NDArray[np.int64]:
+    """(k,) for each of (k, 3) points the number of the first of (n, 3) that has the same coordinates to the bit, -1 where none has."""
+    asked, among = (np.ascontiguousarray(points, np.float64) + 0.0 for points in (asked_mm, among_mm))
+    return _found(asked.view(np.uint64), asked, among.view(np.uint64), among)
 
 
 @dataclass(frozen=True)

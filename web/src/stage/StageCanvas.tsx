@@ -35,6 +35,13 @@ function likelySize(): { width: number; height: number } {
   };
 }
 
+/** Pixels drawn for each of the window, where somebody has said so: fewer than one for a browser without a graphics card. */
+const SHARPNESS = "bench-stage-pixels";
+
+function sharpness(): number | [number, number] {
+  return Number(localStorage.getItem(SHARPNESS)) || (navigator.webdriver ? 1 : [1, 2]);
+}
+
 async function make(): Promise<Kept> {
   // Loading the code is a task of its own.
   await task();
@@ -64,7 +71,7 @@ async function make(): Promise<Kept> {
     legacy: true,
     flat: true,
     linear: true,
-    dpr: navigator.webdriver ? 1 : [1, 2],
+    dpr: sharpness(),
     camera,
     size: { ...likelySize(), top: 0, left: 0 },
     onCreated: (state) => state.events.connect?.(frame),

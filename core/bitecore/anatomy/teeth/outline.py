@@ -107,11 +107,13 @@ def outlined(
     out = Outlined(np.full(n, np.inf), np.zeros(n, np.int32), np.full(n, np.inf), np.zeros(n, np.int32))
     share = np.full(n, np.inf)
     spreading = Spreading(graph)
+    seeded = np.flatnonzero((known.seed > 0) & (known.seed < known.gum))
+    of, blocked = known.seed[seeded], np.zeros(n, bool)
     for k, crown in enumerate(known.crowns):
-        sources = np.flatnonzero(known.seed == k + 1)
+        sources = seeded[of == k + 1]
         if crown is None or len(sources) < 5:
             continue
-        blocked = (known.seed > 0) & (known.seed < known.gum) & (known.seed != k + 1)
+        blocked[seeded] = of != k + 1
         which = spreading.reached(sources, blocked=blocked, reach_mm=crown.tall + _REACH_MM)
         away = spreading.away[which]
         bends = _down(which, spreading.away, graph.points, normals, tensor, graph.start, graph.other)

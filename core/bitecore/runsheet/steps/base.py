@@ -11,12 +11,14 @@ from ...engine.gives import MESH, json_of
 from ...engine.model import JAWS, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
 from ...mesh import GROUP_SCAN, Mesh, border_loops, check_solid, face_normals, volume_ml
+from ...mesh.measures import corners_of
 from ...mesh.topology import split_bow_ties
 from ...ops.base import Based, base, edged
 from ...ops.clip import clip, plane_values, saw_solid
 from ...ops.mend import largest_piece
 from ...ops.rigid import rounded
 from ...ops.upright import Plan
+from ...ops.weld import same_place
 from ...progress import Run
 from ..unbitten import left_open
 from ..values import Walls
@@ -204,8 +206,7 @@ def surface_moved_um(body: Mesh, scan: Mesh) -> tuple[float, float]:
     """(largest distance in µm, share of the body's scan surface measured) to the scan's own vertices, everywhere
     more than NEAR_CUT_MM from a cut or a mend."""
     scan_faces = body.groups == GROUP_SCAN
-    kept = np.unique(body.faces[scan_faces])
-    made = np.unique(body.faces[~scan_faces])
+    kept, made = np.flatnonzero(corners_of(body, scan_faces)), np.flatnonzero(corners_of(body, ~scan_faces))
     if len(kept) == 0:
         return 0.0, 0.0
     if len(made) == 0:
@@ -215,7 +216,9 @@ def surface_moved_um(body: Mesh, scan: Mesh) -> tuple[float, float]:
         far = kept[~np.isfinite(near)]
     if len(far) == 0:
         return 0.0, 0.0
-    distance, _ = cKDTree(scan.vertices_mm).query(body.vertices_mm[far])
+    # Most are the scan's own to the bit: how far the others lie is looked up.
+    others = body.vertices_mm[far[same_place(body.vertices_mm[far], scan.vertices_mm) < 0]]
+    distance = cKDTree(scan.vertices_mm).query(others)[0] if len(others) else np.zeros(1)
     return float(distance.max()) * 1000.0, len(far) / len(kept)
 
 
@@ -250,7 +253,7 @@ STEP = Step(
     name="base",
     title="Base",
     number=5,
-    version=9,
+    version=10,
     over=JAWS,
     settings=BaseSettings,
     needs={
