@@ -8,6 +8,7 @@ import hashlib
 import os
 import shutil
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -139,9 +140,9 @@ def kernels(folder: Path) -> None:
 
 
 def everything(*, tests: bool = False) -> None:
-    with lock("install"):
+    with lock("install"), ThreadPoolExecutor(1) as beside:
+        front_end = beside.submit(web)
         debian(FOR_RUNNING | (FOR_TESTS if tests else {}))
         python(tests=tests)
-        if (WEB / "package.json").exists():
-            web()
         kernels(state() / "kernels")
+        front_end.result()

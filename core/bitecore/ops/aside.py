@@ -17,8 +17,8 @@ from .border import border_points
 from .curtain import curtain_over
 
 # What is set aside lies so far above a curtain that falls away from the border more gently than any that is cut along: so much may
-# the border rise while it is cut back.
-_SLOPE, _CLEAR_MM, _CELL_MM = 1.0, 3.0, 0.6
+# the border rise while it is cut back; a hollow that no border reaches may lie half as high.
+_SLOPE, _CLEAR_MM, _HOLLOW_MM, _CELL_MM = 1.0, 3.0, 1.5, 0.6
 # A tent's pole, so high that it weighs as a crown does where the largest piece is looked for.
 _POLE_MM = 30.0
 # With less to set aside nothing is gained.
@@ -84,8 +84,8 @@ def set_aside(local: Mesh) -> Aside | None:
     border = border_points(local, step_mm=_CELL_MM)
     if not len(border):
         return None
-    high = _height_over(local.vertices_mm, border) > _CLEAR_MM
-    far = np.flatnonzero(high[local.faces].all(1))
+    height = _height_over(local.vertices_mm, border)
+    far = np.flatnonzero(_away(local, height))
     if len(far) < _LEAST * local.triangles:
         return None
     found = _tented(local, far)
@@ -95,6 +95,17 @@ def set_aside(local: Mesh) -> Aside | None:
     near = np.ones(local.triangles, bool)
     near[far] = False
     return _with_tents(local, np.flatnonzero(near), rims)
+
+
+def _away(local: Mesh, height: NDArray) -> NDArray[np.bool_]:
+    """(m,) what lies so high, and hollows in it that no border reaches."""
+    away = (height > _CLEAR_MM)[local.faces].all(1)
+    low = np.flatnonzero(~away)
+    count, piece = face_components(Mesh.of(local.vertices_mm, local.faces[low]))
+    stays = np.zeros(count, bool)
+    stays[piece[(height[local.faces[low]] < _HOLLOW_MM).any(1)]] = True
+    away[low[~stays[piece]]] = True
+    return away
 
 
 def _tented(local: Mesh, far: NDArray) -> tuple[NDArray, list[NDArray]] | None:
