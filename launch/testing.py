@@ -1,4 +1,4 @@
-"""./bench test, check, api and shots."""
+"""./bench test, journeys, check, api and shots."""
 
 from __future__ import annotations
 
@@ -56,6 +56,11 @@ def test(argv: list[str]) -> int:
         if labels:
             return subprocess.call([*command, *labels], cwd=ROOT, env=env)
         return lanes.run_all(command, env, parts)
+
+
+def journeys(argv: list[str]) -> int:
+    """The long ways through the application, one after the other."""
+    return test([*([] if any(not word.startswith("-") for word in argv) else ["tests.journeys"]), *argv])
 
 
 def _web(*command: str) -> list[str]:

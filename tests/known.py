@@ -5,6 +5,7 @@ application of the browser tests knows it over its processes: the folder is name
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import json
 import os
 import queue
@@ -20,6 +21,7 @@ from bitecore.engine.gives import digests_in
 from bitecore.engine.pool import Pool
 from bitecore.engine.store import Manifest
 from bitecore.engine.task import Task
+from bitecore.views import VERSION, ViewJob, early_full
 from runs import turns
 from runs.owning import folder
 
@@ -30,10 +32,12 @@ _IDLE: dict[bool, queue.SimpleQueue[_KnownPool]] = {True: queue.SimpleQueue(), F
 
 
 def _copied(from_: Path, to: Path) -> None:
-    # A copy, for tests that break a blob in its place.
+    # A copy, for tests that break a blob in its place; there at once, for somebody may be waiting for it.
     if not to.exists():
         to.parent.mkdir(parents=True, exist_ok=True)
-        shutil.copyfile(from_, to)
+        fresh = to.with_name(f"{to.name}.{os.getpid()}")
+        shutil.copyfile(from_, fresh)
+        fresh.replace(to)
 
 
 def _manifest(task: Task) -> Path:
@@ -48,15 +52,41 @@ def _remember(task: Task, manifest: Manifest) -> None:
     fresh.replace(at)
 
 
+def _views_of(job: ViewJob) -> dict[Path, Path]:
+    """The files a view job makes, and where they are remembered: what is in them follows from the meshes alone."""
+    said = json.dumps([VERSION, job.kind, job.meshes]).encode()
+    kept = FOLDER / "views" / hashlib.sha256(said).hexdigest()
+    to = Path(job.to)
+    return {to: kept} | ({early_full(to): kept.with_suffix(".full")} if job.kind == "early" else {})
+
+
+def _shown_before(job: ViewJob) -> bool:
+    files = _views_of(job)
+    if not all(kept.exists() for kept in files.values()):
+        return False
+    for made, kept in files.items():
+        _copied(kept, made)
+    return True
+
+
+def _remember_views(job: ViewJob) -> None:
+    for made, kept in _views_of(job).items():
+        if made.exists():
+            _copied(made, kept)
+
+
 class _KnownPool(Pool):
     """A pool that answers at once what is known, and remembers the rest."""
 
     def __init__(self, blobs: FolderBlobs, nice: int) -> None:
         super().__init__(blobs, nice=nice)
-        self._answers: list[tuple[Task, Manifest]] = []
+        self._answers: list[tuple[Any, Any]] = []
         self._kept = FolderBlobs(FOLDER)
 
     def submit(self, task: Any) -> None:
+        if isinstance(task, ViewJob) and _shown_before(task):
+            self._answers.append((task, task.to))
+            return
         if not isinstance(task, Task) or not _manifest(task).exists():
             super().submit(task)
             return
@@ -77,6 +107,8 @@ class _KnownPool(Pool):
             for digest in digests_in(ended[1].values):
                 _copied(self.blobs.path(digest), self._kept.path(digest))
             _remember(ended[0], ended[1])
+        elif ended is not None and isinstance(ended[0], ViewJob):
+            _remember_views(ended[0])
         return ended
 
     def cancel(self) -> None:

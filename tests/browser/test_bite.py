@@ -3,85 +3,12 @@
 from __future__ import annotations
 
 import re
-from dataclasses import replace
-from functools import cache
 
-import numpy as np
-from playwright.sync_api import Page
-
-from bitecore.mesh import Mesh
-from demo import rescans
-from demo.arch import ArchPlan
-from demo.variants import turned
-from tests.browser.harness import BrowserCase, parse_mm, scan
-
-PLAN = ArchPlan(seed=3, grid_mm=0.7, noise_mm=0.01)
+from tests.browser.bites import BiteCase
+from tests.browser.harness import parse_mm
 
 
-@cache
-def set_of_scans() -> dict[str, Mesh]:
-    """Jaws and bite scans of one mouth, each in coordinates of its own."""
-    truth = rescans.true_pair(PLAN)
-    rng = np.random.default_rng(1)
-    return {
-        "upper": rescans.as_scanned(truth.upper.mesh, PLAN, rng).moved(turned(81)),
-        "lower": rescans.as_scanned(truth.lower.mesh, PLAN, rng).moved(turned(82)),
-        "left": rescans.bite_scan(truth, PLAN, left=True, rng=rng).moved(turned(83)),
-        "right": rescans.bite_scan(truth, PLAN, left=False, rng=rng).moved(turned(84)),
-        "again": rescans.as_scanned(rescans.otherwise_meshed(truth.lower.mesh, rng), PLAN, rng).moved(turned(85)),
-        "stranger": rescans.bite_scan(rescans.true_pair(replace(PLAN, seed=9)), PLAN, left=True, rng=rng).moved(turned(86)),
-    }
-
-
-class BiteTest(BrowserCase):
-    def dropped(self, *names: str) -> None:
-        self.drop(*((f"{name}.stl", scan(set_of_scans()[name])) for name in names))
-
-    def apart(self) -> None:
-        self.dropped("upper", "lower")
-        self.page.wait_for_url(re.compile("/case/"))
-        self.wait_state("Plate", "needs a look")  # the bite is open
-        self.step("Bite").click()
-        self.page.get_by_text("so the bite is missing").wait_for()
-
-    def numbers(self, page: Page) -> dict[str, float]:
-        """What stands on the cards of both jaws."""
-        out = {}
-        for step, name in (("Trim", "Bottom saw below"), ("Base", "Volume"), ("Base", "Height")):
-            for jaw in ("Upper", "Lower"):
-                self.step(step).click()
-                page.get_by_role("tab", name=re.compile(f"^{jaw}")).click()
-                out[f"{jaw} {name}"] = parse_mm(self.all_readings(name))
-        return out
-
-    def test_a_bite_that_comes_late_costs_nothing(self) -> None:
-        page = self.page
-        self.apart()
-        self.step("Trim").click()
-        page.get_by_role("tab", name=re.compile("^Upper")).click()
-        self.set_number("Bottom, from the occlusal plane", "14")
-        self.wait_reading("Bottom saw", "14.00 mm")
-        self.wait_state("Plate", "needs a look")  # the bite is open
-        before = self.numbers(page)
-        self.dropped("left", "right")
-        self.step("Bite").click()
-        page.get_by_text("Fitted by 2 bite scans (left and right)").wait_for(timeout=180_000)
-        self.wait_state("Plate", "done")
-        tiles = page.get_by_label("Pieces")
-        tiles.get_by_text("Bite, left", exact=True).wait_for()
-        tiles.get_by_text("Bite, right", exact=True).wait_for()
-        self.assertLess(parse_mm(self.reading("Teeth held to about")), 60.0)
-        self.assertLess(parse_mm(self.all_readings("Deepest overlap")), 0.15)
-        after = self.numbers(page)
-        # The plane is the lower's: its body is untouched. The upper is levelled with it now; its saw stands where it was set.
-        for name in ("Lower Bottom saw below", "Lower Volume", "Lower Height", "Upper Bottom saw below"):
-            self.assertEqual(after[name], before[name], name)
-        self.assertAlmostEqual(after["Upper Volume"] / before["Upper Volume"], 1.0, delta=0.3)
-        # Taken back, all is as before without working anything out again.
-        page.keyboard.press("Control+z")
-        tiles.get_by_text("Bite, left", exact=True).wait_for(state="detached")
-        self.assertEqual(self.numbers(page), before)
-
+class BiteTest(BiteCase):
     def test_the_bite_of_somebody_else_is_refused_and_marks_ask_for_more(self) -> None:
         page = self.page
         self.apart()
@@ -244,26 +171,6 @@ class BiteTest(BrowserCase):
         page.get_by_test_id("stage").get_by_text(re.compile("µm (deep|off)")).wait_for()
         page.keyboard.press("b")
         page.get_by_role("button", name="Open like a book").wait_for()
-
-    def all_readings(self, name: str) -> str:
-        more = self.page.get_by_role("button", name=re.compile("more readings"))
-        if more.count():
-            more.click()
-        return self.reading(name)
-
-    def test_a_rescan_elsewhere_keeps_the_bite_it_takes_over(self) -> None:
-        page = self.page
-        truth = rescans.true_pair(PLAN)
-        self.drop(("u.stl", scan(truth.upper.mesh)), ("l.stl", scan(truth.lower.mesh)))
-        page.wait_for_url(re.compile("/case/"))
-        self.wait_state("Plate", "done")
-        self.dropped("again")
-        page.get_by_role("group", name=re.compile("again.stl is a further scan")).get_by_role("button", name="instead").click()
-        page.get_by_title(re.compile("^again.stl: the tools")).get_by_text("Lower", exact=True).wait_for()
-        self.step("Bite").click()
-        page.get_by_text("The relation is that of an earlier pair of scans").wait_for(timeout=180_000)
-        self.wait_state("Plate", "done")
-        self.assertLess(parse_mm(self.reading("Teeth held to about")), 60.0)
 
     def test_what_a_late_bite_did_and_how_far_its_scans_lie_off(self) -> None:
         page = self.page

@@ -133,9 +133,7 @@ def _crown(
     top = float(np.quantile(z[core], 0.99))
     low, high = np.quantile(out[core & (z > top - 2.2)], [0.03, 0.97])
     middle = float(low + high) / 2
-    wall = np.flatnonzero(
-        (share > 0.25) & (share < 0.75) & (np.abs(out - middle) < deep * 0.8) & (z < top - 0.6) & (z > top - 0.72 * tall)
-    )
+    wall = np.flatnonzero((share > 0.25) & (share < 0.75) & (np.abs(out - middle) < deep * 0.8) & (z < top - 0.6) & (z > top - 0.72 * tall))
     lean = _lean(out[wall], top - z[wall], found.side[within[wall]], middle)
     return Crown(slot, tall, deep, top, middle, float(high - low) / 2, lean)
 

@@ -1,0 +1,1 @@
+"""Long ways through the application, too long for every submission: ./bench journeys."""
