@@ -14,9 +14,9 @@ import numpy as np
 from .blobs import FolderBlobs
 from .files import Limits, read_mesh
 from .files import glb as glb_file
-from .mesh import GROUP_CUT, Mesh
+from .mesh import Mesh
 from .mesh.mapped import coded, scale_of
-from .ops.crease import creased
+from .ops.crease import creased, of_walls
 from .ops.mend import largest_piece
 from .ops.picture import picture, turntable
 from .ops.relief import plaster_shade
@@ -25,7 +25,7 @@ from .progress import Run
 
 # Part of the path of every view. Raised when what is drawn of the same mesh changes: browsers keep a view for ever by its
 # address, and the worker makes those of an older look anew.
-VERSION = 7
+VERSION = 8
 _LIGHT_CELLS = 64
 
 
@@ -109,7 +109,7 @@ def glb(mesh: Mesh, *, light: bool = False) -> bytes:
     split = creased(mesh)
     shade = plaster_shade(mesh)[split.source]
     # Walls and floors are flat: their few far-apart vertices say nothing about fissures.
-    shade[split.faces[mesh.groups == GROUP_CUT].ravel()] = 1.0
+    shade[split.faces[of_walls(mesh)].ravel()] = 1.0
     order = _ordered(split.faces, len(split.source))
     low, high = mesh.vertices_mm.min(0), mesh.vertices_mm.max(0)
     origin = np.round((low + high) / 2, 3)

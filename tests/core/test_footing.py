@@ -343,6 +343,18 @@ class JawTest(unittest.TestCase):
             foot = unpack(graph.node("foot", "*").manifest.values["foot"], store.blobs)[piece]
             self.assertAlmostEqual(np.ptp(body.vertices_mm @ np.array(foot["up"])), tall, delta=0.6 if not base_ else 0.005)
 
+    def test_a_cut_that_goes_through_the_palate_is_said(self) -> None:
+        model, store = closed_model(arches(3).upper, upper=True), known_store()
+        document = case(store, model, trim={"*": {"bottom_saw": False, "back_saw": False}})
+        said, tall = {}, float(np.ptp(model.vertices_mm[:, 2]))
+        for total_mm in (round(tall - 1.5, 1), 12.0):
+            settings = {**document.settings, "base": {"*": {"height": "total", "total_mm": total_mm}}}
+            graph = evaluate(document.model_copy(update={"settings": settings}), CASE, store, until="base").graph
+            (node,) = (graph.node("base", piece) for piece in graph.jaws)
+            said[total_mm] = {f["code"]: f.get("fix") for f in node.manifest.flags}
+        self.assertEqual([("cut-through" in flags) for flags in said.values()], [False, True], (tall, said))
+        self.assertEqual(said[12.0]["cut-through"]["values"], {"height": "under"})
+
     def test_a_closed_model_stays_closed_where_a_fold_is_cut_out_of_it(self) -> None:
         """What comes without a border has no rim: the largest hole is closed like the others."""
         model = closed_model(arches(3, palate=False).lower, upper=False)

@@ -12,9 +12,9 @@ import numpy as np
 from PIL import Image
 
 from bitecore import views
-from bitecore.mesh import Mesh
+from bitecore.mesh import GROUP_SCAN, Mesh
 from bitecore.ops.base import base
-from bitecore.ops.crease import creased
+from bitecore.ops.crease import creased, of_walls
 from bitecore.ops.picture import picture, turntable
 from bitecore.ops.upright import Plan
 from tests.shapes import dome, jaws, turn
@@ -72,6 +72,18 @@ class GlbTest(unittest.TestCase):
         self.assertTrue((down | flat)[low].all())  # each corner of the floor is split into floor and wall
         self.assertGreater(down.sum(), 50)
         np.testing.assert_allclose(np.linalg.norm(split.normals, axis=1), 1, atol=1e-9)
+
+    def test_a_model_that_came_with_its_base_looks_as_one_that_was_given_it(self) -> None:
+        """Of a file it is not known what was made: walls are told by their long triangles, and what lies level with them."""
+        body = base(dome(10, 0, 60), up=[0, 0, 1], plan=Plan(thickness_mm=12)).body
+        came = Mesh.of(body.vertices_mm, body.faces)
+        made = body.vertices_mm[body.faces][:, :, 2].max(1) < -0.5
+        self.assertTrue(of_walls(came)[made].all())
+        self.assertLess(of_walls(came)[body.groups == GROUP_SCAN].mean(), 0.02)
+        split = creased(came)
+        low = came.vertices_mm[split.source][:, 2] < -11.9
+        self.assertTrue(((split.normals[low][:, 2] < -1 + 1e-6) | (np.abs(split.normals[low][:, 2]) < 0.05)).all())
+        self.assertFalse(of_walls(jaws(3)[0]).any())
 
 
 class PictureTest(unittest.TestCase):

@@ -8,7 +8,12 @@ import numba as nb
 import numpy as np
 from numpy.typing import NDArray
 
-from ..mesh import GROUP_CUT, Mesh, face_areas_mm2, face_normals
+from ..mesh import GROUP_CUT, Mesh, edge_table, face_areas_mm2, face_normals
+
+# So many times the usual edge of a scan, and at least so long, are no triangles of one.
+_WALL_TIMES, _WALL_MM = 10.0, 2.0
+# What is joined to one of them and leans no more against it belongs to its wall, so many triangles far.
+_LEVEL, _WALL_ROUNDS = float(np.cos(np.radians(4.0))), 200
 
 
 @nb.njit(cache=True)
@@ -79,9 +84,35 @@ class Creased:
     faces: NDArray[np.int64]
 
 
+def of_walls(mesh: Mesh) -> NDArray[np.bool_]:
+    """(m,) faces of walls and floors: those that were made, and of a model that came with its base those that are far longer than a
+    scanner's."""
+    corner = mesh.vertices_mm[mesh.faces]
+    longest = np.sqrt(((corner - np.roll(corner, 1, axis=1)) ** 2).sum(2).max(1))
+    made, usual = mesh.groups == GROUP_CUT, float(np.median(longest)) if len(longest) else 0.0
+    came = ~made & (longest > max(_WALL_TIMES * usual, _WALL_MM))
+    return made | (_level_with(mesh, came) if came.any() else came)
+
+
+def _level_with(mesh: Mesh, walls: NDArray) -> NDArray[np.bool_]:
+    """(m,) these faces, and what lies in the plane of one of them and is joined to it."""
+    table, normal = edge_table(mesh), face_normals(mesh)
+    half = np.flatnonzero(table.count == 2)
+    one, other = half // 3, table.twin[half] // 3
+    walls, plane = walls.copy(), np.where(walls[:, None], normal, 0.0)
+    for _ in range(_WALL_ROUNDS):
+        reached = walls[one] & ~walls[other]
+        reached[reached] = np.einsum("ij,ij->i", plane[one[reached]], normal[other[reached]]) > _LEVEL
+        if not reached.any():
+            break
+        plane[other[reached]] = plane[one[reached]]
+        walls[other[reached]] = True
+    return walls
+
+
 def creased(mesh: Mesh, *, angle_deg: float = 38.0) -> Creased:
-    """Scan and patches are smooth throughout; made faces break at angles over angle_deg and against the scan."""
-    made = mesh.groups == GROUP_CUT
+    """Scan and patches are smooth throughout; walls and floors break at angles over angle_deg and against the scan."""
+    made = of_walls(mesh)
     smooth, used = _smooth_normals(mesh.vertices_mm, mesh.faces, made)
     kept = np.flatnonzero(used)
     new = np.cumsum(used) - 1

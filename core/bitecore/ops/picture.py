@@ -10,8 +10,8 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from PIL import Image
 
-from ..mesh import GROUP_CUT, Mesh
-from .crease import Creased, creased
+from ..mesh import Mesh
+from .crease import Creased, creased, of_walls
 from .relief import plaster_shade
 
 PLASTER = np.array([0.94, 0.905, 0.83])
@@ -112,6 +112,6 @@ def _lit(mesh: Mesh, split: Creased, view: NDArray, *, shaded: bool = True) -> N
     fill = np.clip(normal @ np.array([0.7, -0.3, 0.65]), 0, 1)[:, None]
     # At the size of a tile fissures are a smear.
     shade = plaster_shade(mesh)[split.source] if shaded else np.ones(len(split.source))
-    shade[split.faces[mesh.groups == GROUP_CUT].ravel()] = 1.0
+    shade[split.faces[of_walls(mesh)].ravel()] = 1.0
     light = 0.36 + key * np.array([0.52, 0.50, 0.47]) + fill * np.array([0.15, 0.17, 0.21]) + 0.14 * normal[:, 2:]
     return PLASTER * light * shade[:, None]

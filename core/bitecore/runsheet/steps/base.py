@@ -10,14 +10,15 @@ from scipy.spatial import cKDTree
 from ...engine.gives import MESH, json_of
 from ...engine.model import JAWS, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
-from ...mesh import GROUP_SCAN, Mesh, border_loops, check_solid, face_normals, volume_ml
+from ...mesh import GROUP_SCAN, Mesh, border_loops, check_solid, face_areas_mm2, face_normals, volume_ml
 from ...mesh.measures import corners_of
 from ...mesh.topology import split_bow_ties
 from ...ops.base import Based, base, edged
 from ...ops.clip import clip, plane_values, saw_solid
+from ...ops.crease import of_walls
 from ...ops.mend import largest_piece
 from ...ops.rigid import rounded
-from ...ops.upright import Plan
+from ...ops.upright import TERRACE_MM, Plan
 from ...ops.weld import same_place
 from ...progress import Run
 from ..unbitten import left_open
@@ -26,6 +27,8 @@ from ..values import Walls
 NEAR_CUT_MM = 1.0
 # A bottom that came with the scan is flat where nothing of it lies farther off its plane.
 _FLAT_MM = 0.02
+# What looks to the teeth within so much, and how much of it may go with a cut before it is said.
+_LEVEL, _OPENED_MM2 = 0.7, 10.0
 
 
 class BaseSettings(StepSettings):
@@ -149,12 +152,23 @@ def _as_it_came(inputs: Inputs, settings: BaseSettings, run: Run) -> StepResult:
         )
     anew = Fix("trim", inputs.piece, {"bottom_saw": True}, label="Base it anew")
     flags = [*left_open("alone" in foot), Flag("own-base", "note", "The model stands on the base it came with.", fix=anew)]
+    gone = _opened_mm2(inputs["open"], (inputs["open"].vertices_mm - origin) @ up - floor, up)
+    if gone > _OPENED_MM2:
+        text = f"At this height the cut goes through the palate or the floor of the mouth: {gone:.0f} mm² of it are gone."
+        flags.append(Flag("cut-through", "look", text, fix=Fix("base", inputs.piece, {"height": "under"}, label="As tall as it came")))
     off = flatness_mm(body, up, floor, origin)
     if off > _FLAT_MM:
         tall = float(np.floor((np.ptp((body.vertices_mm - origin) @ up) - off) * 10 - 1) / 10)
         lower = Fix("base", inputs.piece, {"height": "total", "total_mm": tall}, label="Cut it flat")
         flags.append(Flag("not-flat", "look", f"Its underside is {off:.2f} mm off flat: cut it lower, to {tall:.1f} mm in all.", fix=lower))
     return _result(body, floor, inputs, flags, (), None)
+
+
+def _opened_mm2(came: Mesh, over_mm: np.ndarray, up: np.ndarray) -> float:
+    """What a level cut takes of the scanned surface that looks to the teeth: of the palate, or of the floor of the mouth. over_mm : (n,)
+    of each vertex over the cut"""
+    gone = (over_mm[came.faces] < 0).all(1) & (face_normals(came) @ up > _LEVEL) & ~of_walls(came)
+    return float(face_areas_mm2(came)[gone].sum())
 
 
 _WITHOUT = {
@@ -166,7 +180,7 @@ _WITHOUT = {
 
 
 def _said(made: Based, foot: dict, settings: BaseSettings, inputs: Inputs) -> list[Flag]:
-    flags = [Flag("solid", "note", "One closed body, flat underneath.")]
+    flags = [Flag("solid", "note", f"One closed body, flat underneath{_deeper(made, foot, settings)}.")]
     for name in made.without:
         if name == "shape" and settings.shape == "closed" and made.clean_walls:
             flags.append(Flag("nothing-to-close", "note", "The middle is closed by the scan itself: nothing was to be filled."))
@@ -188,6 +202,15 @@ def _said(made: Based, foot: dict, settings: BaseSettings, inputs: Inputs) -> li
         text = "The walls go down from the ragged border itself: folds of the scan lie so near that no smooth wall goes round them."
         flags.append(Flag("ragged-walls", "look", text, fix=_easier(inputs)))
     return flags
+
+
+def _deeper(made: Based, foot: dict, settings: BaseSettings) -> str:
+    """Why there is more under the lowest point than was asked."""
+    under = made.lowest_mm - made.floor_mm
+    if foot["floor_mm"] is not None or under < settings.thickness_mm + 0.05:
+        return ""
+    what = "its middle" if settings.shape == "closed" else "its land"
+    return f": {under:.2f} mm under the lowest point and not {settings.thickness_mm:.2f} mm, so that {what} is {TERRACE_MM:.0f} mm thick"
 
 
 def _easier(inputs: Inputs) -> Fix:
@@ -253,7 +276,7 @@ STEP = Step(
     name="base",
     title="Base",
     number=5,
-    version=10,
+    version=11,
     over=JAWS,
     settings=BaseSettings,
     needs={
