@@ -99,7 +99,7 @@ def set_aside(local: Mesh) -> Aside | None:
 
 def _away(local: Mesh, height: NDArray) -> NDArray[np.bool_]:
     """(m,) what lies so high, and hollows in it that no border reaches."""
-    away = (height > _CLEAR_MM)[local.faces].all(1)
+    away = np.all((height > _CLEAR_MM)[local.faces], axis=1)
     low = np.flatnonzero(~away)
     count, piece = face_components(Mesh.of(local.vertices_mm, local.faces[low]))
     stays = np.zeros(count, bool)
