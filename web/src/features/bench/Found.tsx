@@ -114,12 +114,14 @@ export function Found({
   );
 }
 
-/** What the parts of a step found: on this piece, or on every one, each with its jaw's name. */
+/** What the parts of a step found: on this piece, or on every one, each with its jaw's name and that of its part. */
 function ofParts(data: CaseOut, step: string, piece: string): Flag[] {
   if (!uiOf(step).gathers) return partsOfPiece(data, step, piece).flatMap(flagsOf);
   return partsOfPiece(data, step, null).flatMap((d) => {
     const jaw = pieceOf(data, d.piece)?.jaw;
-    return flagsOf(d).map((f) => (jaw ? { ...f, message: `${capital(jaw)}: ${f.message}` } : f));
+    const part = d.piece.split(".").slice(1).join(" ").replaceAll("-", " ");
+    const whose = jaw && [capital(jaw), part].filter(Boolean).join(", ");
+    return flagsOf(d).map((f) => (whose ? { ...f, message: `${whose}: ${f.message}` } : f));
   });
 }
 
