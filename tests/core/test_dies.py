@@ -35,6 +35,12 @@ def oval(long: float, wide: float) -> manifold3d.CrossSection:
     return manifold3d.CrossSection([circle(1.0) * [long, wide]])
 
 
+def area_of(ring: Any) -> float:
+    """Below nought of a hole."""
+    x, y = np.asarray(ring).T
+    return 0.5 * float(x @ np.roll(y, -1) - y @ np.roll(x, -1))
+
+
 def slab(low: tuple[float, float, float], high: tuple[float, float, float]) -> Mesh:
     made = box(tuple(np.subtract(high, low)))
     return made.with_vertices(made.vertices_mm - made.vertices_mm.min(0) + low)
@@ -272,6 +278,21 @@ class DiesTest(unittest.TestCase):
             for d in told:
                 die = manifold(self.body(graph, "assemble", f"{piece}.{d['part']}"))
                 self.assertGreater(prop.min_gap(die, 1.0), 0.05)
+
+    def test_the_plate_shuts_no_hole_in(self) -> None:
+        """A little over the plate every hole from below is joined to the outside; without vents each is a ring of its own."""
+        shut = {}
+        for vent_mm in (1.5, 0.0):
+            graph = self.worked(vent_mm=vent_mm)
+            piece = next(p for p, jaw in graph.jaws.items() if jaw == "lower")
+            place = np.array(graph.node("plate").json("home_to_plate", piece))
+            layer = manifold(self.body(graph, "assemble", piece).moved(place)).slice(0.3)
+            shut[vent_mm] = sum(
+                manifold3d.CrossSection([np.asarray(ring)[::-1]]).area() > 1.0 for ring in layer.to_polygons() if area_of(ring) < 0
+            )
+            said = {f["code"] for f in graph.node("check", piece).manifest.flags}
+            self.assertEqual("shut-on-plate" in said, vent_mm == 0.0, said)
+        self.assertEqual(shut, {1.5: 0, 0.0: 3})
 
     def test_their_rafts_are_joined_in_a_row(self) -> None:
         graph = self.worked()

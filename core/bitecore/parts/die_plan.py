@@ -47,7 +47,7 @@ class DieSizes:
     room      : between the head and what stands beside it
     wall      : of the model round a socket and between two of them
     under     : of the model under the seat; deep : a shaft is no longer
-    hole, window : their diameters, nought for none
+    hole, window, vent : their diameters, nought for none
     """
 
     air: float = 0.06
@@ -61,6 +61,7 @@ class DieSizes:
     deep: float = 10.0
     hole: float = 3.0
     window: float = 2.5
+    vent: float = 1.5
 
     @property
     def drawn(self) -> float:

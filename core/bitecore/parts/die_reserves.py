@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .die_shaft import UNDER_MM, Shaft, Window, ring_of
+from .die_vent import Vent
 
 # Lines a cavity keeps off by its wall stand so far apart, and are as thin as this.
 _LINES_MM, _LINE_MM = 0.6, 0.08
@@ -18,9 +19,10 @@ def window_line(shaft: Shaft, window: Window) -> NDArray[np.float64]:
 
 
 def kept_off(
-    room: manifold3d.CrossSection, shaft: Shaft, floor: float, high: float, window: Window | None
+    room: manifold3d.CrossSection, shaft: Shaft, floor: float, high: float, window: Window | None, vent: Vent | None
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:  # fmt: skip
-    """((k, 2, 3) upright lines over and round the socket and the room of the head, and along hole and window; (k,) how wide each is, mm).
+    """((k, 2, 3) upright lines over and round the socket and the room of the head, and along hole, window and vent; (k,) how wide each is,
+    mm).
 
     room : of the head, in the plan; floor : where the hole comes out; high : the top of the crown
     """
@@ -39,8 +41,9 @@ def kept_off(
     upright = np.vstack(out)
     hole = [np.r_[shaft.centre, z] for z in (floor, shaft.foot)]
     through = window_line(shaft, window) if window else hole
-    wide = np.r_[np.full(len(upright), _LINE_MM), shaft.hole_mm / 2, (shaft.sizes.window if window else shaft.hole_mm) / 2]
-    return np.vstack([upright, [hole, through]]), np.maximum(wide, _LINE_MM)
+    along, across = (vent.line, vent.radius) if vent else (np.array(hole), shaft.hole_mm / 2)
+    wide = np.r_[np.full(len(upright), _LINE_MM), shaft.hole_mm / 2, (shaft.sizes.window if window else shaft.hole_mm) / 2, across]
+    return np.vstack([upright, [hole, through, along]]), np.maximum(wide, _LINE_MM)
 
 
 def in_ring(points: NDArray, ring: NDArray) -> NDArray[np.bool_]:

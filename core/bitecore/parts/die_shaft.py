@@ -27,7 +27,7 @@ _FLAT_MM, _CORNER_MM, _PLACES = 0.4, 0.4, 128
 _SPARE_MM, _ROUNDEST_MM = 0.15, 1.0
 # A shaft is not shorter than this.
 LEAST_LONG_MM = 4.0
-_BEYOND_MM, _LEAST_HOLE_MM = 1.0, 1.2
+BEYOND_MM, _LEAST_HOLE_MM = 1.0, 1.2
 # Outlines are polygons: asked for so much more, a wall is not thinner than asked.
 _SURE_MM = 0.02
 # How high over the foot's edge a window looks in.
@@ -80,7 +80,7 @@ class Shaft:
     @property
     def slope(self) -> float:
         """mm a mm; less than asked where corners that are as round as they can be would fold."""
-        return min(float(np.tan(np.radians(self.sizes.taper_deg))), (_ROUNDEST_MM - _SPARE_MM) / (self.length + _BEYOND_MM))
+        return min(float(np.tan(np.radians(self.sizes.taper_deg))), (_ROUNDEST_MM - _SPARE_MM) / (self.length + BEYOND_MM))
 
     def across(self, points: NDArray[np.float64]) -> NDArray[np.float64]:
         """How far places in the plan lie beside the ridge."""
@@ -199,7 +199,7 @@ def hole_of(shaft: Shaft, floor: float) -> manifold3d.Manifold | None:
     wide = shaft.hole_mm
     if not wide:
         return None
-    low = floor - _BEYOND_MM
+    low = floor - BEYOND_MM
     return manifold3d.Manifold.cylinder(shaft.foot + wide - low, wide / 2, wide / 2, SIDES).translate([*shaft.centre, low])
 
 
@@ -223,12 +223,12 @@ def window_of(shaft: Shaft, cheek: NDArray[np.float64], body: manifold3d.Manifol
     centre = float(shaft.edge(outermost[None])[0]) + _OVER_EDGE_MM
     if centre + size / 2 > shaft.top - UNDER_MM - 0.5:
         return None
-    out = _way_out(body.slice(centre), shaft.centre, cheek)
+    out = way_to_outline(body.slice(centre), shaft.centre, cheek)
     wall = out - float((outermost - shaft.centre) @ cheek)
-    return Window(centre, cheek, out + _BEYOND_MM) if 0 < wall <= longest_mm else None
+    return Window(centre, cheek, out + BEYOND_MM) if 0 < wall <= longest_mm else None
 
 
-def _way_out(slice_: manifold3d.CrossSection, at: NDArray[np.float64], way: NDArray[np.float64]) -> float:
+def way_to_outline(slice_: manifold3d.CrossSection, at: NDArray[np.float64], way: NDArray[np.float64]) -> float:
     """How far it is from a place inside to the first outline along a way."""
     along = np.array([-way[1], way[0]])
     strip = [at + along * s * 0.02 + way * f for s, f in ((1, 0), (-1, 0), (-1, 80), (1, 80))]

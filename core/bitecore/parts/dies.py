@@ -39,6 +39,7 @@ from .die_shaft import (
     tunnel,
     window_of,
 )
+from .die_vent import vent_of
 
 # The gum goes down over so much; the head ends so far under the gum that went down.
 _RAMP_MM, _LOW_MM = 0.5, 0.8
@@ -365,10 +366,13 @@ def _made(stands: Stands, begun: _Begun, head: Mesh, body: manifold3d.Manifold, 
     cheek = -(rotation[:2] @ stands.tongue[begun.wanted.fdi])
     window = window_of(shaft, cheek, body, _LONGEST_WINDOW_MM)
     lost = [shaft.solid(sizes.air), _room(begun, float(body.bounding_box()[5]), sizes), hole_of(shaft, floor - sizes.under)]
+    up = rotation @ stands.up
+    vent = vent_of(shaft, cheek / np.linalg.norm(cheek), up, float(stands.floor @ stands.up), body)
     lost += [tunnel(window, shaft)] if window else []
+    lost += [vent.solid()] if vent else []
     whole = manifold3d.Manifold.batch_boolean([m for m in lost if m is not None], manifold3d.OpType.Add)
     high = float((begun.teeth.own.vertices_mm @ rotation[2]).max())
-    lines, wide = kept_off(begun.plan.shape.offset(sizes.room, ROUND, 2.0, SIDES), shaft, floor - sizes.under, high, window)
+    lines, wide = kept_off(begun.plan.shape.offset(sizes.room, ROUND, 2.0, SIDES), shaft, floor - sizes.under, high, window, vent)
     return Die(
         begun.wanted, mesh, home_mesh(whole, rotation), rotation, shaft, begun.plan,
         wall_mm=_wall(begun, shaft), overlap_mm=overlap([begun.teeth], rotation[2]), kept=_kept(begun.teeth.own, mesh),

@@ -19,7 +19,7 @@ AIRS_MM = (0.02, 0.04, 0.06, 0.09, 0.12)
 _HALF_MM, _FLAT_MM, _LONG_MM = (3.0, 2.3), 0.4, 9.0
 _CELL_MM, _DEEP_MM, _UNDER_MM = 10.0, 9.0, 2.0
 _LETTER_MM, _CUT_MM, _HEAD_MM, _BESIDE_MM = 2.2, 0.5, 7.0, 6.0
-_SIZES = DieSizes(hole=3.0, window=0.0, under=_UNDER_MM)
+_SIZES = DieSizes(hole=3.0, window=0.0, vent=0.0, under=_UNDER_MM)
 
 
 def shaft() -> Shaft:

@@ -99,6 +99,10 @@ class DiesSettings(StepSettings):
     window_mm: float = setting(
         2.5, ge=0, le=5, unit="mm", label="Window", help="On the cheek’s side, to see that a die is down. 0: none.", main=False, when=_MADE
     )
+    vent_mm: float = setting(
+        1.5, ge=0, le=3, unit="mm", label="Vent", main=False, when=_MADE,
+        help="A groove along the underside from the hole to the cheek’s side, so that the plate shuts no room in. 0: none.",
+    )  # fmt: skip
     taken: dict[EntryId, SetTooth] = setting(
         {}, label="Teeth by hand", help="What comes out besides, what stays, which way.", form=False, max_length=40
     )
@@ -109,7 +113,7 @@ class DiesSettings(StepSettings):
         return DieSizes(
             air=self.die_air_mm or own or _AIR_MM, taper_deg=self.die_taper_deg, strip=self.strip_mm, ditch=self.ditch_mm,
             room=self.head_room_mm, wall=self.socket_wall_mm, under=self.seat_under_mm, deep=self.die_deep_mm, hole=self.push_hole_mm,
-            window=self.window_mm,
+            window=self.window_mm, vent=self.vent_mm,
         )  # fmt: skip
 
 
@@ -175,7 +179,7 @@ STEP = Step(
     name="dies",
     title="Dies",
     number=8,
-    version=4,
+    version=5,
     over=JAWS,
     part_of="articulate",
     settings=DiesSettings,

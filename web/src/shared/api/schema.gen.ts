@@ -2862,6 +2862,12 @@ export interface components {
                 [key: string]: components["schemas"]["SetTooth"];
             };
             /**
+             * Vent
+             * @description A groove along the underside from the hole to the cheek’s side, so that the plate shuts no room in. 0: none.
+             * @default 1.5
+             */
+            vent_mm: number;
+            /**
              * Window
              * @description On the cheek’s side, to see that a die is down. 0: none.
              * @default 2.5
