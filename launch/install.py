@@ -134,7 +134,7 @@ def kernels(folder: Path) -> None:
     for old in folder.rglob("*.nb?"):
         # A kept kernel does not notice that another file's kernel it is made of has changed.
         old.unlink(missing_ok=True)
-    environment = {**os.environ, "NUMBA_CACHE_DIR": str(folder), "PYTHONPATH": str(ROOT / "core")}
+    environment = {**os.environ, "NUMBA_CACHE_DIR": str(folder), "PYTHONPATH": str(ROOT / "core"), "PYTHONDONTWRITEBYTECODE": ""}
     run([PYTHON, "-m", "bitecore.runsheet.warm"], "The geometry kernels could not be prepared", cwd=ROOT, env=environment)
     mark.write_text(stamp)
 

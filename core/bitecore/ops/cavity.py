@@ -16,13 +16,13 @@ from scipy import ndimage
 from skimage.measure import marching_cubes
 
 from ..mesh import GROUP_CUT, Mesh
-from ..mesh.topology import edge_table
 from ..progress import QUIET, Run
 from .closest import ClosestPoints
 from .crossing import crossing_faces
 from .nearby import nearby
 from .ribs import Stiffened
 from .segments import to_segment
+from .standoff import StandOff
 from .voxels import Voxels, voxels
 
 _CELL_MM = 0.4
@@ -86,29 +86,38 @@ def cavity(
     skin = _skin(body, bottom, open_below=floor_mm is None)
     if floor_mm is None:
         grid = _without_floor(grid, bottom, wall_mm)
-    depth = _depth(grid, skin, wall_mm, keep, run)
+    depth = _depth(grid, wall_mm)
+    run.tick(0.3, "how deep")
+    most = _kept_from(depth, grid, wall_mm, keep)
     if thicker is not None and thicker.mm > wall_mm and thicker.under.triangles:
         teeth = ClosestPoints(thicker.under)
-        _thickened(depth, grid, teeth, wall_mm, thicker.mm)
+        _thickened(most, depth, grid, teeth, wall_mm, thicker.mm)
     if floor_mm is not None:
         rise = np.arange(depth.shape[2]) * _CELL_MM + grid.low[2] - bottom
-        depth = np.minimum(depth, (wall_mm + rise - floor_mm).astype(np.float32))
+        np.minimum(most, (wall_mm + rise - floor_mm).astype(np.float32), out=most)
+    opened = _opened(np.minimum(depth, most), wall_mm)
+    run.tick(0.4, "how deep")
+    _exact(depth, opened, grid, skin, wall_mm)
     run.tick(0.6, "smoothing the cavity")
-    level = _kept(_opened(depth, wall_mm), through=floor_mm is None)
+    level = _kept(np.minimum(opened, np.minimum(depth, most) - np.float32(wall_mm)), through=floor_mm is None)
     if level is None:
         return Cavity(None, np.inf)
     ribs = stiffened.field(level > 0, grid, bottom + (floor_mm or 0.0)) if stiffened else None
     if ribs is not None:
         level = np.minimum(level, ribs)
     run.tick(0.75, "its surface")
-    made = _held_off(_surface(level, grid), skin, wall_mm, bottom if floor_mm is None else bottom + floor_mm)
+    drawn = _surface(level, grid)
+    made = _held_off(drawn, skin, wall_mm, bottom if floor_mm is None else bottom + floor_mm)
     if thicker is not None and thicker.mm > wall_mm and thicker.under.triangles:
         made = _held_off(made, teeth, thicker.mm, bottom)
-    made = _evened(_untangled(made, _CELL_MM / 2))
+    # As it was drawn it goes nowhere through itself.
+    moved = (made.vertices_mm != drawn.vertices_mm).any(1)
+    made = _evened(_untangled(made, _CELL_MM / 2, among=moved[made.faces].any(1)))
+    wall = StandOff(made, skin, wall_mm + _SPARE_MM, bottom)
     # With fewer triangles, large flat ones may go through each other by a hair.
-    made = _untangled(_eased(made, skin, wall_mm, bottom), _HAIR_MM)
+    made = _untangled(_eased(made, wall, wall_mm), _HAIR_MM)
     run.tick(0.9, "measuring the wall")
-    return Cavity(made, _thinnest(made, skin, wall_mm, bottom), ribs is not None)
+    return Cavity(made, wall.least(made, up_to_mm=wall_mm + _THICK_MM), ribs is not None)
 
 
 def _skin(body: Mesh, bottom: float, *, open_below: bool) -> ClosestPoints:
@@ -126,28 +135,41 @@ def _without_floor(grid: Voxels, bottom: float, wall_mm: float) -> Voxels:
     return Voxels(inside, grid.low + [0, 0, (first - more) * grid.cell], grid.cell)
 
 
-def _depth(grid: Voxels, skin: ClosestPoints, wall_mm: float, keep: Sequence[Keep], run: Run) -> NDArray[np.float32]:
-    """mm under the surface, by the grid; exact where the cavity's surface may run."""
+def _depth(grid: Voxels, wall_mm: float) -> NDArray[np.float32]:
+    """mm under the surface, by the grid."""
     # How deep it is where the ball fits with room to spare is no matter.
     deepest = int(np.ceil((wall_mm + _ROUND_MM) / grid.cell)) + 2
     depth = (nearby(~grid.inside, within=deepest)[0] - np.float32(0.5)) * np.float32(grid.cell)
-    run.tick(0.3, "how deep")
+    depth[~grid.inside] = -1
+    return depth
+
+
+def _exact(depth: NDArray[np.float32], opened: NDArray[np.float32], grid: Voxels, skin: ClosestPoints, wall_mm: float) -> None:
+    """Exact where the cavity's surface may run: near the wall, and not where the opening takes it off the wall anyway."""
     band = np.abs(depth - wall_mm) < _BAND * grid.cell
+    # The grid is wrong by less than a cell.
+    band &= (opened > -grid.cell) & (opened > depth - np.float32(wall_mm + grid.cell))
     depth[band] = skin.query(grid.middles(band), within_mm=wall_mm + _BAND * grid.cell).distance_mm
+
+
+def _kept_from(depth: NDArray[np.float32], grid: Voxels, wall_mm: float, keep: Sequence[Keep]) -> NDArray[np.float32]:
+    """How deep it is at most, for what the cavity keeps its wall from."""
+    most = np.full(depth.shape, np.inf, np.float32)
     for each in keep:
         reach = each.radius_mm + wall_mm + _ROUND_MM + 2 * grid.cell
         first = np.maximum(np.floor((np.minimum(each.start, each.end) - reach - grid.low) / grid.cell).astype(int), 0)
         last = np.maximum(np.ceil((np.maximum(each.start, each.end) + reach - grid.low) / grid.cell).astype(int) + 1, 0)
         box = tuple(slice(int(a), int(b)) for a, b in zip(first, last, strict=True))
-        near = depth[box]
+        near = most[box]
         cells = np.stack(np.meshgrid(*(np.arange(n) for n in near.shape), indexing="ij"), -1).reshape(-1, 3)
         off = each.distance((cells + first) * grid.cell + grid.low)
         near[...] = np.minimum(near, off.reshape(near.shape).astype(np.float32))
-    depth[~grid.inside] = -1
-    return depth
+    return most
 
 
-def _thickened(depth: NDArray[np.float32], grid: Voxels, teeth: ClosestPoints, wall_mm: float, thick_mm: float) -> None:
+def _thickened(
+    most: NDArray[np.float32], depth: NDArray[np.float32], grid: Voxels, teeth: ClosestPoints, wall_mm: float, thick_mm: float
+) -> None:
     """Cells nearer to the teeth than their wall count as that much less deep."""
     reach = thick_mm + _ROUND_MM + _BAND * grid.cell
     near = (depth > wall_mm - _BAND * grid.cell) & (depth < reach)
@@ -155,11 +177,11 @@ def _thickened(depth: NDArray[np.float32], grid: Voxels, teeth: ClosestPoints, w
     near |= depth >= wall_mm + _ROUND_MM
     hits = teeth.query(grid.middles(near), within_mm=reach)
     off = np.where(hits.face >= 0, hits.distance_mm, np.inf) - (thick_mm - wall_mm)
-    depth[near] = np.minimum(depth[near], off)
+    most[near] = np.minimum(most[near], off)
 
 
 def _opened(depth: NDArray[np.float32], wall_mm: float) -> NDArray[np.float32]:
-    """Above nought: within a ball of _ROUND_MM that lies whole under the wall; rounded, and never into the wall."""
+    """Above nought: within a ball of _ROUND_MM that lies whole under the wall; rounded."""
     deep = depth >= wall_mm + _ROUND_MM
     if not deep.any():
         return np.full_like(depth, -1)
@@ -168,8 +190,7 @@ def _opened(depth: NDArray[np.float32], wall_mm: float) -> NDArray[np.float32]:
     past = np.clip(depth.ravel()[nearest] - (wall_mm + _ROUND_MM), 0, _CELL_MM) * (away > 0)
     level = (_ROUND_MM - (away * _CELL_MM - past)).astype(np.float32)
     level[deep] = _ROUND_MM
-    level = ndimage.gaussian_filter(level, 1.0, radius=_BLUR)
-    return np.minimum(level, depth - np.float32(wall_mm))
+    return ndimage.gaussian_filter(level, 1.0, radius=_BLUR)
 
 
 def _kept(level: NDArray[np.float32], *, through: bool) -> NDArray[np.float32] | None:
@@ -220,41 +241,28 @@ def _evened(made: Mesh) -> Mesh:
     return Mesh.of(np.asarray(out.vert_properties)[:, :3], faces, np.full(len(faces), GROUP_CUT, np.uint8))
 
 
-def _eased(made: Mesh, skin: ClosestPoints, wall_mm: float, bottom: float) -> Mesh:
+def _eased(made: Mesh, wall: StandOff, wall_mm: float) -> Mesh:
     """Where the middle of a side or a face comes too near to the surface, its corners go back by what is missing."""
     points = made.vertices_mm.copy()
-    sides = _sides(made)
-    groups = np.vstack([made.faces, np.c_[sides, sides[:, 1]]]).astype(np.int64)  # a side counts its second end twice
-    asked = np.arange(len(groups))
+    groups = np.vstack([made.faces, np.c_[wall.sides, wall.sides[:, 1]]]).astype(np.int64)  # a side counts its second end twice
     for _ in range(_EASINGS):
-        corner = points[groups[asked]]
-        middle = np.where((asked < made.triangles)[:, None], corner.mean(1), corner[:, :2].mean(1))
-        above = middle[:, 2] > bottom
-        asked, middle = asked[above], middle[above]
-        hits = skin.query(middle, within_mm=wall_mm - _EASE_OVER_MM)
-        short = hits.face >= 0
-        if not short.any():
+        place, nearest, distance = (each[len(points) :] for each in wall.of(points))
+        short = np.flatnonzero(distance < wall_mm - _EASE_OVER_MM)
+        if not len(short):
             break
-        which, off = groups[asked[short]], np.maximum(hits.distance_mm[short], 1e-9)[:, None]
-        away = (middle[short] - hits.point_mm[short]) / off * (wall_mm - off)
+        which, off = groups[short], np.maximum(distance[short], 1e-9)[:, None]
+        away = (place[short] - nearest[short]) / off * (wall_mm - off)
         move, times = np.zeros_like(points), np.bincount(which.ravel(), minlength=len(points))
         for k in range(3):
             np.add.at(move, which[:, k], away)
-        moved = (times > 0) & (points[:, 2] > bottom + 0.01)  # what lies under the floor stays there
+        moved = (times > 0) & (points[:, 2] > wall.above_mm + 0.01)  # what lies under the floor stays there
         points[moved] += move[moved] / times[moved, None]
-        asked = np.flatnonzero(moved[groups].any(1))
     return made.with_vertices(points)
 
 
-def _sides(made: Mesh) -> NDArray[np.int64]:
-    """(k, 2) the corners of each side of a closed surface."""
-    half = np.flatnonzero(edge_table(made).twin > np.arange(3 * made.triangles))
-    return np.stack([made.faces[half // 3, half % 3], made.faces[half // 3, (half + 1) % 3]], axis=1).astype(np.int64)
-
-
-def _untangled(made: Mesh, step_mm: float) -> Mesh:
-    """Where the surface goes through itself, corners go towards the middle of their neighbours, by so much at a time at most."""
-    among: NDArray[np.bool_] | None = None
+def _untangled(made: Mesh, step_mm: float, *, among: NDArray[np.bool_] | None = None) -> Mesh:
+    """Where the surface goes through itself, corners go towards the middle of their neighbours, by so much at a time at most.
+    among : (m,) elsewhere it does not."""
     for _ in range(_UNTANGLINGS):
         tangled = crossing_faces(made, among=among)
         if not tangled.any():
@@ -273,14 +281,3 @@ def _untangled(made: Mesh, step_mm: float) -> Mesh:
         moved[corners] = True
         among = np.asarray(moved[made.faces].any(1))
     return made
-
-
-def _thinnest(made: Mesh, skin: ClosestPoints, wall_mm: float, bottom: float) -> float:
-    points = np.vstack([made.vertices_mm, made.vertices_mm[made.faces].mean(1), made.vertices_mm[_sides(made)].mean(1)])
-    points = points[points[:, 2] > bottom]
-    # Hardly anywhere is it much thicker than asked: the nearer is looked for first.
-    for reach in (wall_mm + _SPARE_MM, wall_mm + _THICK_MM):
-        hits = skin.query(points, within_mm=reach)
-        if (hits.face >= 0).any():
-            break
-    return float(hits.distance_mm.min())
