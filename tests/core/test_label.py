@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from types import SimpleNamespace
 
 import igl
 import numpy as np
@@ -11,6 +12,7 @@ from numpy.typing import NDArray
 from PIL import Image, ImageDraw
 
 from bitecore.engine.gives import unpack
+from bitecore.engine.model import Inputs
 from bitecore.mesh import GROUP_CUT, GROUP_SCAN, Mesh, check_solid, face_components, volume_ml
 from bitecore.ops.assembly import assemble
 from bitecore.ops.bends import Bend
@@ -18,6 +20,9 @@ from bitecore.ops.free_wall import free_wall
 from bitecore.ops.writing import Surface, on_wall, underneath
 from bitecore.ops.written import code, text
 from bitecore.runsheet import CASE, evaluate
+from bitecore.runsheet.framed import Frame
+from bitecore.runsheet.label_says import Asked, Stands, behind
+from bitecore.runsheet.labels import Said
 from tests.core.known import known_store
 from tests.core.test_runsheet import case
 from tests.core.test_written import PIXEL_MM, alike, by_freetype, cropped, read_back
@@ -140,6 +145,26 @@ class PlaneTest(unittest.TestCase):
         spot, off = wall.place(text(["2611"], tall_mm=4.0), 0.0, wall.flat(np.array([30.0, 0, 0.2])))
         self.assertGreater(off, 1.0, "over the edge it does not go")
         self.assertGreater(spot.y - 2.0, 0.45)
+
+    def test_nothing_goes_through(self) -> None:
+        """Underneath only where the body is thick enough over it; on a wall what is left behind is said, and the depth that leaves it."""
+        body, made = block(), text(["2611"], tall_mm=4.0)
+        for thick, stands in ((11.9, True), (12.1, False)):
+            under = underneath(body, FRONT, thick_mm=thick)
+            assert under
+            self.assertEqual(under.place(made, 0.0, None) is not None, stands, thick)
+        plate = Mesh.of(body.vertices_mm * [1, 2 / 30, 1], body.faces, body.groups)
+        wall = wall_of(plate)
+        spot, off = wall.place(made, 0.0, wall.flat(np.array([30.0, 0, 6])))
+        said = Said("text", "text", ("2611",), None, lambda tall, hidden: made, ((4.0,), (4.0,)))
+        found = Stands(Asked(said, "", None, 0.0), made, wall, spot, "cut", off)
+        frame = Frame(np.eye(3), np.zeros(3))
+        for depth, left, mended in ((1.5, "0.5", 1.2), (1.2, None, None), (1.9, "0.1", 1.2)):
+            flags = list(behind(found, plate, Inputs({}, "p1", "upper"), SimpleNamespace(depth_mm=depth), frame))
+            self.assertEqual(bool(flags), left is not None, depth)
+            if left:
+                self.assertIn(f"{left} mm are left", flags[0].message)
+                self.assertEqual(flags[0].fix.values, {"depth_mm": mended})
 
     def test_room_on_a_wall(self) -> None:
         wall = free_wall(block())
@@ -316,6 +341,14 @@ class JawTest(unittest.TestCase):
     def test_no_name_no_second_body(self) -> None:
         graph = self.graph(label={"style": "engraved"})
         self.assertFalse(any("veiled" in n.manifest.values for n in graph.of_step("assemble")))
+
+    def test_a_deep_code_under_a_thin_land_leaves_the_body_whole(self) -> None:
+        graph = self.graph(
+            label={"style": "engraved", "code": True, "depth_mm": 1.5, "side": "under"}, hollow={"style": "closed"},
+            base={"shape": "flat", "thickness_mm": 1.0, "around_mm": 8.0},
+        )  # fmt: skip
+        for piece in graph.jaws:
+            self.assertEqual(check_solid(self.mesh(graph, "assemble", piece)).components, 1, piece)
 
     def test_thin_strokes_and_deep_grooves_are_told_and_mended(self) -> None:
         asked: dict = {"style": "engraved", "font": "line", "pen_mm": 0.2, "depth_mm": 0.5}

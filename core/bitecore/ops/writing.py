@@ -13,6 +13,7 @@ from scipy import ndimage
 
 from ..mesh import GROUP_CUT, Mesh
 from .free_wall import Free
+from .heights import heights
 from .raster import filled
 from .written import Written
 
@@ -224,10 +225,12 @@ def _sides(out: NDArray, front: NDArray, left: int) -> list[str]:
     return [str(x) for x in np.where(ahead > _FACES, "front", np.where(ahead < -_FACES, "back", beside))]
 
 
-def underneath(body: Mesh, front: NDArray[np.float64]) -> Surface | None:
-    """The flat underside, read from below with the front up; None where there is none. front : (2,) of length one"""
+def underneath(body: Mesh, front: NDArray[np.float64], *, thick_mm: float = 0.0) -> Surface | None:
+    """The flat underside, read from below with the front up; None where there is none. front : (2,) of length one;
+    thick_mm : where the body is thinner over it nothing stands"""
     floor = float(body.vertices_mm[:, 2].min())
-    bottom = body.of_faces((body.vertices_mm[body.faces][:, :, 2] < floor + 1e-6).all(1))
+    on_floor = np.asarray((body.vertices_mm[body.faces][:, :, 2] < floor + 1e-6).all(1))
+    bottom = body.of_faces(on_floor)
     if bottom.triangles == 0:
         return None
     # Seen from below x runs the other way.
@@ -235,6 +238,8 @@ def underneath(body: Mesh, front: NDArray[np.float64]) -> Surface | None:
     turn = np.stack([across, front])
     cells, low = filled(bottom.vertices_mm[:, :2] @ turn.T, bottom.faces.astype(np.int64), _CELL_MM)
     middle = np.argwhere(cells).mean(0)
+    over = np.c_[body.vertices_mm[:, :2] @ turn.T, body.vertices_mm[:, 2]]
+    free = cells & (heights(over, body.faces[~on_floor], low, cells.shape, _CELL_MM)[0] >= floor + thick_mm)
     cost = 0.02 * _CELL_MM * np.linalg.norm(np.indices(cells.shape) - middle[:, None, None], axis=0)
 
     def laid(at: NDArray, far: NDArray) -> NDArray:
@@ -242,7 +247,7 @@ def underneath(body: Mesh, front: NDArray[np.float64]) -> Surface | None:
 
     corner = low - _CELL_MM / 2
     step = (_CELL_MM, _CELL_MM)
-    return Surface(cells, step, (float(corner[0]), float(corner[1])), False, cost, laid, lambda p: turn @ p[:2], "underneath")
+    return Surface(free, step, (float(corner[0]), float(corner[1])), False, cost, laid, lambda p: turn @ p[:2], "underneath")
 
 
 def _box(wide: float, tall: float, turn: float, step: tuple[float, float]) -> NDArray[np.bool_]:

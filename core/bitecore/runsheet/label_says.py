@@ -10,6 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..engine.model import Fix, Flag, Inputs, Place, above
+from ..mesh import Mesh
+from ..ops.closest import ClosestPoints
 from ..ops.fonts import FONTS, unknown
 from ..ops.free_wall import Free
 from ..ops.writing import FOOT_MM, HEAD_MM, Spot, Surface
@@ -25,6 +27,8 @@ THERE_MM = 0.75
 _PIXELS, _LEAST_STROKE_MM, _DEEPEST = 5, 0.25, 2.0
 # A pen wider than this share of a capital fills its letters up (judgement).
 _WIDEST_PEN, _GOOD_PEN = 0.25, 0.16
+# So much is left behind a groove at least: the thinnest wall that can be asked for; it is looked for in steps of _DEEPER_MM.
+BEHIND_MM, _DEEPER_MM = 0.8, 0.1
 # So much of a text is said again.
 _LONGEST = 60
 
@@ -122,6 +126,25 @@ def _legible(found: Stands, settings: Any, inputs: Inputs, place: Place) -> Iter
         depth = max(round(_DEEPEST * written.stroke - 0.05, 1), 0.2)
         text = f"Grooves of {_small(said)} are {settings.depth_mm:.2f} mm deep and {written.stroke:.2f} mm wide: resin stays in them."
         yield Flag("deep-strokes", "look", text, place, Fix("label", "*", {"depth_mm": depth}))
+
+
+def behind(found: Stands, local: Mesh, inputs: Inputs, settings: Any, frame: Frame) -> Iterator[Flag]:
+    """What is cut in and leaves next to nothing, or nothing, behind it. local : the body as the surfaces see it"""
+    if found.op != "cut":
+        return
+    deep = settings.depth_mm + np.arange(round(BEHIND_MM / _DEEPER_MM) + 1) * _DEEPER_MM
+    points = np.stack([found.surface.lines(found.written, found.spot, float(d))[:, 0] for d in deep])
+    off, _ = ClosestPoints(local).signed(points.reshape(-1, 3), within_mm=float(deep[-1]) + 1)
+    out = off.reshape(points.shape[:2]) > 1e-3  # on the surface itself is not out of it
+    if not out.any():
+        return
+    left = max(float(deep[out.any(1).argmax()] - settings.depth_mm) - _DEEPER_MM, 0.0)
+    x, y, z = frame.home(points[0, int(out.sum(0).argmax())]).tolist()
+    depth = float(np.floor((settings.depth_mm + left - BEHIND_MM) * 10 + 1e-6) / 10)
+    text = f"Behind {_small(found.asked.said)} {left:.1f} mm are left where the model is thinnest, less than {BEHIND_MM:.1f} mm."
+    yield Flag(
+        "thin-behind", "look", text, Place(inputs.piece, (x, y, z), 4.0), Fix("label", "*", {"depth_mm": depth}) if depth >= 0.2 else None
+    )
 
 
 def _thicker(found: Stands, settings: Any, inputs: Inputs, needed: float) -> Fix | None:

@@ -21,7 +21,7 @@ from ...ops.writing import Spot, Surface, on_wall, underneath
 from ...ops.written import Written
 from ...progress import Run
 from ..framed import Frame, standing_on
-from ..label_says import THERE_MM, Asked, Stands, says, where
+from ..label_says import BEHIND_MM, THERE_MM, Asked, Stands, behind, says, where
 from ..labels import Kind, Look, check_pattern, code_label, mark_label, text_label
 from ..values import Labelled, WallPath
 
@@ -122,6 +122,7 @@ def apply(inputs: Inputs, settings: LabelSettings, run: Run) -> StepResult:
         found = room.place(each)
         flags += says(found, each, room.wall, inputs, settings, frame)
         if found:
+            flags += behind(found, local, inputs, settings, frame)
             stands.append(found)
     run.tick(0.7, "making letters")
     return _result(stands, settings, frame, flags, _path(room.surfaces.get("wall"), frame))
@@ -191,7 +192,7 @@ class _Room:
             seen = self.wall.clear_of(_struts(inputs, frame), _widest(inputs, "post_mm") / 2 + _STRUT_OFF_MM)
             self.surfaces["seen"] = on_wall(seen, sides=front, likes=_LIKED.get, left=left)
         # A face that lies on a block bears nothing but that.
-        if inputs["inside"] != "open" and inputs["held"] != "plates" and (under := underneath(local, front)) is not None:
+        if inputs["inside"] != "open" and inputs["held"] != "plates" and (under := _under(local, front, settings)) is not None:
             self.surfaces["under"] = under
         self._left, self._floor = left, float(local.vertices_mm[:, 2].min())
 
@@ -234,6 +235,10 @@ class _Room:
                 cut = self.settings.style == "engraved" or name == "under"
                 return Stands(asked, written, surface, spot, "cut" if cut else "add", off)
         return None
+
+
+def _under(local: Mesh, front: np.ndarray, settings: LabelSettings) -> Surface | None:
+    return underneath(local, front, thick_mm=settings.depth_mm + BEHIND_MM)
 
 
 def _struts(inputs: Inputs, frame: Frame) -> list[Segment]:
@@ -324,7 +329,7 @@ STEP = Step(
     name="label",
     title="Label",
     number=7,
-    version=9,
+    version=10,
     over=BODIES,
     settings=LabelSettings,
     needs={
