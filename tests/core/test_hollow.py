@@ -105,6 +105,18 @@ class BoxTest(unittest.TestCase):
         rounded = (36 * 26 * 18 - (1 - np.pi / 4) * (2 * (36 + 26) + 4 * 18)) / 1000
         self.assertAlmostEqual((volume_ml(body) - volume_ml(done)) / rounded, 1, delta=0.02)
 
+    def test_under_a_thin_land_there_is_no_film(self) -> None:
+        """A hill on a plate: of a thin one the room is the hill's alone, of a thick one the plate's too."""
+        for thick, least, most in ((2.3, 15.0, 17.0), (3.4, 15.0, 19.0), (5.0, 55.0, 57.0)):
+            parts = [box((60, 60, thick)), box((20, 20, 14)).moved(_shift(20, 20, 0))]
+            plate, hill = (manifold3d.Manifold(manifold3d.Mesh64(np.array(m.vertices_mm), m.faces.astype(np.uint64))) for m in parts)
+            out = (plate + hill).to_mesh64()
+            made = cavity(Mesh.of(np.asarray(out.vert_properties)[:, :3], np.asarray(out.tri_verts)), wall_mm=2.0, floor_mm=None).mesh
+            assert made
+            self.assertTrue(check_solid(made).ok)
+            wide = float(np.ptp(made.vertices_mm[made.vertices_mm[:, 2] < 0.2, 0]))
+            self.assertTrue(least < wide < most, f"plate of {thick} mm: {wide:.1f} mm")
+
     def test_too_thick_a_wall_leaves_no_room(self) -> None:
         self.assertIsNone(cavity(box((9, 9, 9)), wall_mm=4.0, floor_mm=2.0).mesh)
 
@@ -216,6 +228,12 @@ class JawTest(unittest.TestCase):
         self.assertEqual(graph.node("plate").state, "failed")
         for piece in graph.jaws:
             self.assertGreater(graph.node("amounts", piece).json("amounts")["solid"]["minutes"], 20)
+
+
+def _shift(x: float, y: float, z: float) -> np.ndarray:
+    out = np.eye(4)
+    out[:3, 3] = x, y, z
+    return out
 
 
 def _frame(up: np.ndarray) -> np.ndarray:

@@ -22,6 +22,7 @@ from .crossing import crossing_faces
 from .nearby import nearby
 from .ribs import Stiffened
 from .segments import to_segment
+from .shallows import without_shallows
 from .standoff import StandOff
 from .voxels import Voxels, voxels
 
@@ -99,14 +100,18 @@ def cavity(
     run.tick(0.4, "how deep")
     _exact(depth, opened, grid, skin, wall_mm)
     run.tick(0.6, "smoothing the cavity")
-    level = _kept(np.minimum(opened, np.minimum(depth, most) - np.float32(wall_mm)), through=floor_mm is None)
-    if level is None:
+    level = np.minimum(opened, np.minimum(depth, most) - np.float32(wall_mm))
+    if floor_mm is None:
+        first = int((bottom - grid.low[2]) / grid.cell)
+        level = without_shallows(level, cell_mm=grid.cell, first=first, least_mm=2 * _ROUND_MM)
+    kept = _kept(level, through=floor_mm is None)
+    if kept is None:
         return Cavity(None, np.inf)
-    ribs = stiffened.field(level > 0, grid, bottom + (floor_mm or 0.0)) if stiffened else None
+    ribs = stiffened.field(kept > 0, grid, bottom + (floor_mm or 0.0)) if stiffened else None
     if ribs is not None:
-        level = np.minimum(level, ribs)
+        kept = np.minimum(kept, ribs)
     run.tick(0.75, "its surface")
-    drawn = _surface(level, grid)
+    drawn = _surface(kept, grid)
     made = _held_off(drawn, skin, wall_mm, bottom if floor_mm is None else bottom + floor_mm)
     if thicker is not None and thicker.mm > wall_mm and thicker.under.triangles:
         made = _held_off(made, teeth, thicker.mm, bottom)
