@@ -105,13 +105,28 @@ class BoxTest(unittest.TestCase):
         rounded = (36 * 26 * 18 - (1 - np.pi / 4) * (2 * (36 + 26) + 4 * 18)) / 1000
         self.assertAlmostEqual((volume_ml(body) - volume_ml(done)) / rounded, 1, delta=0.02)
 
+    def hill(self, thick: float) -> Mesh:
+        """20 × 20 × 14 on a plate of 60 × 60."""
+        cube = manifold3d.Manifold.cube
+        out = (cube([60, 60, thick]) + cube([20, 20, 14]).translate([20, 20, 0])).to_mesh64()
+        return Mesh.of(np.asarray(out.vert_properties)[:, :3], np.asarray(out.tri_verts))
+
+    def test_a_drain_through_a_thin_land_stays_under_its_top(self) -> None:
+        """Resting on a floor of 2 mm, one 3 mm wide would come within 0.1 mm of the top of a land of 5 mm: it sinks into the floor."""
+        for thick, low, high in ((5.0, 1.2, 4.2), (9.0, 1.9, 4.9)):
+            body = self.hill(thick)
+            room = cavity(body, wall_mm=2.0, floor_mm=2.0).mesh
+            assert room
+            made = drains(body, room, Ask(wall_mm=2.0, wide_mm=3.0, front=FRONT, floor_mm=2.0))
+            self.assertEqual(len(made), 3)
+            for each in made:
+                self.assertAlmostEqual(float(each.mesh.vertices_mm[:, 2].min()), low, delta=0.05, msg=f"land of {thick} mm")
+                self.assertAlmostEqual(float(each.mesh.vertices_mm[:, 2].max()), high, delta=0.05)
+
     def test_under_a_thin_land_there_is_no_film(self) -> None:
-        """A hill on a plate: of a thin one the room is the hill's alone, of a thick one the plate's too."""
+        """Of a thin land the room is the hill's alone, of a thick one the land's too."""
         for thick, least, most in ((2.3, 15.0, 17.0), (3.4, 15.0, 19.0), (5.0, 55.0, 57.0)):
-            parts = [box((60, 60, thick)), box((20, 20, 14)).moved(_shift(20, 20, 0))]
-            plate, hill = (manifold3d.Manifold(manifold3d.Mesh64(np.array(m.vertices_mm), m.faces.astype(np.uint64))) for m in parts)
-            out = (plate + hill).to_mesh64()
-            made = cavity(Mesh.of(np.asarray(out.vert_properties)[:, :3], np.asarray(out.tri_verts)), wall_mm=2.0, floor_mm=None).mesh
+            made = cavity(self.hill(thick), wall_mm=2.0, floor_mm=None).mesh
             assert made
             self.assertTrue(check_solid(made).ok)
             wide = float(np.ptp(made.vertices_mm[made.vertices_mm[:, 2] < 0.2, 0]))
@@ -228,12 +243,6 @@ class JawTest(unittest.TestCase):
         self.assertEqual(graph.node("plate").state, "failed")
         for piece in graph.jaws:
             self.assertGreater(graph.node("amounts", piece).json("amounts")["solid"]["minutes"], 20)
-
-
-def _shift(x: float, y: float, z: float) -> np.ndarray:
-    out = np.eye(4)
-    out[:3, 3] = x, y, z
-    return out
 
 
 def _frame(up: np.ndarray) -> np.ndarray:

@@ -13,6 +13,7 @@ from scipy.spatial import cKDTree
 from ..mesh import GROUP_CUT, Mesh, border_loops, face_components
 from .clip import clip
 from .closest import ClosestPoints
+from .heights import heights
 from .rings import holds
 from .segments import Segment, near_any
 
@@ -26,6 +27,8 @@ _LOW_MM, _STEP_MM = 0.6, 0.5
 # Through more than so many walls no drain is led where there is another place; the outside is told so finely; nearer to it there is none.
 _WALLS, _FINE_MM, _LEAST_WAY_MM = 4.0, 0.1, 0.3
 _FIRST, _OTHERS = 3, 2
+# What is left over a drain at least, and under it where there is a floor; the body's top is told in cells of so much.
+_COVER_MM, _COVER_CELL_MM = 0.8, 0.25
 # From a drain's edge to a tooth.
 _TOOTH_MM = 0.6
 
@@ -134,9 +137,35 @@ class _Finds:
         level = np.c_[around[0][nearest] - low[:, :2], np.zeros(len(low))] / np.maximum(way, 1e-9)[:, None]
         if len(around) > 1:
             way = np.maximum(way, cKDTree(around[1]).query(low[:, :2])[0])
-        places = _Places(low, level, way).of(way > _LEAST_WAY_MM)
-        near = self._allowed(places.of(places.way < _WALLS * self.ask.wall_mm))
-        return near if len(near.low) else self._allowed(places)
+        places, whole = self._sunk(_Places(low, level, way).of(way > _LEAST_WAY_MM))
+        short = places.way < _WALLS * self.ask.wall_mm
+        for good in (short & whole, whole, short):
+            if len((found := self._allowed(places.of(good))).low):
+                return found
+        return self._allowed(places)
+
+    def _sunk(self, places: _Places) -> tuple[_Places, NDArray[np.bool_]]:
+        """The same, so low that no drain comes out on top of a thin land; and (k,) of which that can be said."""
+        half = self.ask.wide_mm / 2
+        room = self._over(places) - _COVER_MM - half
+        least = self.bottom + (_COVER_MM + half if self.ask.floor_mm is not None else 0.0)
+        height = np.minimum(places.low[:, 2], np.maximum(room, least))
+        return _Places(np.c_[places.low[:, :2], height], places.level, places.way), height <= room + 1e-9
+
+    def _over(self, places: _Places) -> NDArray[np.float64]:
+        """(k,) how high the body's surface lies over each of these ways at least; infinite where there is none."""
+        if not len(places.low):
+            return np.zeros(0)
+        points = self.body.vertices_mm
+        above = self.body.faces[points[self.body.faces][:, :, 2].max(1) > places.low[:, 2].max() + _LOW_MM]
+        corner, end = points.min(0)[:2], points.max(0)[:2]
+        shape = tuple(int(n) for n in np.ceil((end - corner) / _COVER_CELL_MM) + 1)
+        top = heights(points, above, corner, (shape[0], shape[1]), _COVER_CELL_MM)[0]
+        # At its mouth the edge may be rounded.
+        along = np.linspace(0, 1, _ASKED)[:, None] * np.maximum(places.way - _OUTSIDE_MM, 0)
+        plan = places.low[:, :2] + places.level[:, :2] * along[..., None]
+        i, j = np.moveaxis(np.clip(np.rint((plan - corner) / _COVER_CELL_MM).astype(int), 0, np.array(shape) - 1), -1, 0)
+        return np.asarray(top[i, j].min(0))
 
     def _down(self, part: Mesh, lowest: float) -> _Places:
         """Over the floor, so far from the room's walls that the whole drain ends on it."""
