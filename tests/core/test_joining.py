@@ -7,6 +7,7 @@ from functools import cache
 
 import numpy as np
 
+from bitecore.anatomy.as_came import as_came
 from bitecore.errors import StepFailed
 from bitecore.mesh import Mesh
 from bitecore.parts.joining import joined_on, whole
@@ -67,6 +68,18 @@ class ClosedFormTest(unittest.TestCase):
         inside_out = slab(0.02, 5.0, noise_mm=0.0, seed=1).turned_inside_out()
         self.assertGreater(manifold(whole(inside_out, "the slab")).volume(), 0)
 
+    def test_what_lies_on_it_as_the_files_have_it(self) -> None:
+        """A slab of 20 × 20 mm on a block: over its whole underside; farther off, turned inside out or sunk in it does not lie there."""
+        model = box((30.0, 30.0, 10.0)).moved(np.array([[1, 0, 0, -15], [0, 1, 0, -15], [0, 0, 1, -10], [0, 0, 0, 1.0]]))
+        lies = as_came(slab(0.05, 5.0, noise_mm=0.02, seed=2), model)
+        self.assertTrue(lies.lies)
+        self.assertAlmostEqual(lies.facing_mm2 / 400, 1, delta=0.05)
+        self.assertAlmostEqual(lies.rms_mm, 0.05, delta=0.01)
+        self.assertEqual(lies.deep_mm, 0.0)
+        for low in (0.4, -1.0):
+            self.assertFalse(as_came(slab(low, 5.0, noise_mm=0.0, seed=2), model).lies, low)
+        self.assertFalse(as_came(slab(0.05, 5.0, noise_mm=0.0, seed=2).turned_inside_out(), model).lies)
+
 
 @cache
 def without_teeth() -> tuple[Mesh, Mesh]:
@@ -112,6 +125,21 @@ class DentureTest(unittest.TestCase):
         self.assertLess((alone - both).volume(), 0.05)
         self.assertIn("joined", [f["code"] for f in self.graph.node("join", "p1").manifest.flags])
         self.assertIsNotNone(self.graph.node("plate").json("home_to_plate", "p1.joined"))
+
+    def test_a_piece_is_joined_where_its_file_has_it_and_else_stands_by_itself(self) -> None:
+        """The same as a die, which is laid by nothing it shares with the jaw: in one relation with it, and moved."""
+        jaw, worn = without_teeth()
+        for there, figure in ((worn.moved(np.linalg.inv(turn(12))), "as it came"), (worn, "by itself")):
+            document = case(
+                self.store, jaw, there, intake={"p1": {"kind": "jaw", "jaw": "upper"}, "p2": {"kind": "die"}},
+                join={"p1": {"scans": ("p2",)}},
+            )  # fmt: skip
+            graph = evaluate(document, CASE, self.store, until="join").graph
+            self.assertEqual(graph.node("follow", "p2").manifest.figure, figure)
+            told = graph.node("join", "p1").json("joined")
+            self.assertEqual(len(told), figure == "as it came")
+            if not told:
+                self.assertEqual([f["code"] for f in graph.node("join", "p1").manifest.flags], ["join-apart"])
 
     def test_a_jaw_is_never_given_out_as_joined_where_nothing_was(self) -> None:
         graph = evaluate(

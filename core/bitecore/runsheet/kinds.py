@@ -9,7 +9,7 @@ RIVALS = ("rival",)
 # Earlier scans of a jaw, which may lend the relation they had.
 EARLIER = ("further", "before", "replaced")
 # Scans that lie on a jaw and go with it.
-FOLLOWERS = ("further", "before", "wax", "denture", "bodies", "desk", "impression", "returned", "replaced")
+FOLLOWERS = ("further", "before", "wax", "denture", "die", "bodies", "desk", "impression", "returned", "replaced")
 
 
 def says_wax(file: str) -> bool:

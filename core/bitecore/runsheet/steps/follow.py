@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
+from ...anatomy.as_came import as_came
 from ...anatomy.block import stands_at
 from ...anatomy.following import CHANGED_MM, Followed, beyond, changed, follow, follow_by_posts
 from ...anatomy.jaw import Jaw
@@ -45,6 +46,10 @@ class FollowSettings(StepSettings):
     swab: dict[EntryId, Brushed] = setting(
         {}, label="Swab", help="What has changed, where the program did not see it; or has not.", main=False, max_length=5000
     )
+
+
+# What lies on a jaw with a surface of its own, and not by one both share.
+_CLOSED = ("denture", "die")
 
 
 @dataclass(frozen=True)
@@ -85,6 +90,11 @@ def apply(inputs: Inputs, settings: FollowSettings, run: Run) -> StepResult:
     run.tick(0.1, "laying it on its jaw")
     strokes = [Stroke(points_of(b.points_mm, inputs), b.radius_mm, b.adds) for b in in_order(settings.swab)]
     marked = swabbed(own, strokes) if strokes else None
+    if settings.by == "auto" and about["kind"] in _CLOSED and (came := _as_it_came(own, targets)):
+        return came
+    if about["kind"] == "die":
+        flag = Flag("not-followed", "note", "It lies on no jaw as its file has it, and stands by itself.")
+        return StepResult({"place": None, "on": None}, (), (flag,), "by itself")
     tried = []
     for on in targets:
         tried.append((on, *_laid_on(on, own, about, inputs["home"], settings, None if marked is None else marked[0])))
@@ -108,6 +118,25 @@ def apply(inputs: Inputs, settings: FollowSettings, run: Run) -> StepResult:
     error = ways.used.error_mm
     figure = f"±{1000 * error:.0f} µm" if error >= 0.001 else "±1 µm"
     return StepResult(values, _readings(ways, share), (_words(ways, share, on.words),), figure)
+
+
+def _as_it_came(own: Mesh, targets: list[_Target]) -> StepResult | None:
+    """On the jaw that more of it faces, where the files have it lie there: what came in one relation is not fitted anew."""
+    found = [(as_came(own, on.mesh), on) for on in targets]
+    lies, on = max(found, key=lambda each: each[0].facing_mm2)
+    if not lies.lies:
+        return None
+    exact = Followed(np.eye(4), lies.share, lies.rms_mm, 0.0)
+    place = _place(on.piece, _Ways(exact, "as it came", exact, None))
+    readings = (
+        Reading("faces the jaw within 0.3 mm", lies.facing_mm2, "mm²"),
+        Reading("off it there (RMS)", 1000 * lies.rms_mm, "µm"),
+        Reading("in the jaw, at most", lies.deep_mm, "mm"),
+    )
+    flag = Flag(
+        "followed", "note", f"Lies on the {on.words} as the files have it: {lies.facing_mm2:.0f} mm² of it face that within 0.3 mm."
+    )
+    return StepResult({"place": place, "on": on.piece}, readings, (flag,), "as it came")
 
 
 def _targets(inputs: Inputs, settings: FollowSettings) -> list[_Target]:
@@ -227,7 +256,7 @@ STEP = Step(
     name="follow",
     title="Following scans",
     number=2,
-    version=8,
+    version=9,
     over=over_kinds(FOLLOWERS),
     part_of="bite",
     settings=FollowSettings,

@@ -38,7 +38,7 @@ _SERVES = {
     "other": "kept with the case, choose what it is if it shall serve",
 }
 _SERVES |= dict.fromkeys(
-    ("impression", "desk", "bodies", "before", "wax", "denture", "returned"), "kept with the case, it goes with its jaw"
+    ("impression", "desk", "bodies", "before", "wax", "denture", "die", "returned"), "kept with the case, it goes with its jaw"
 )
 # Stump and shaft together (common practice, no source).
 _DIE_MM = 19.0
