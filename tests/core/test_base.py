@@ -171,6 +171,18 @@ class CurtainTest(unittest.TestCase):
         made = base(mesh, up=[0, 0, 1], plan=Plan(thickness_mm=2))
         self.assertLess(made.border_cut_mm, 0.2)
 
+    def test_walls_of_a_sawn_model_go_on_where_they_were(self) -> None:
+        """20 × 20 mm: the foot is exactly that; not where an edge is asked for, nor where the border is not level."""
+        level = sheet(60, 60, lambda x, y: 4 * np.exp(-(x * x + y * y) / 8), (20, 20))
+        wavy = sheet(60, 60, lambda x, y: 4 + np.sin(x), (20, 20))
+        edge = Plan(straight=True, edge="bevelled", edge_mm=0.5)
+        for mesh, plan, flush in ((level, Plan(straight=True), True), (level, edge, False), (wavy, Plan(straight=True), False)):
+            made = base(mesh, up=[0, 0, 1], plan=plan)
+            assert_printable(self, made.body)
+            self.assertTrue(made.clean_walls)
+            wide = np.ptp(made.body.vertices_mm[:, :2], axis=0)
+            self.assertEqual(bool((np.abs(wide - np.ptp(mesh.vertices_mm[:, :2], axis=0)) < 1e-9).all()), flush)
+
 
 class JawTest(unittest.TestCase):
     def test_jaws_become_printable_and_keep_their_teeth(self) -> None:

@@ -25,8 +25,11 @@ from .outline import outline
 from .rings import follow_of
 from .shelf import shelf
 from .upright import Made, Plan, edge_profile, floor_of, lowest_of, standing
+from .walls import crossing_walls
 from .weld import same_place
 
+# What was sawn is level to this.
+_LEVEL_MM = 0.01
 # How far the shelf falls on its way out from the border (mm a mm): steeper when needed.
 _DROPS = (0.7, 2.5)
 
@@ -71,7 +74,8 @@ def base(
     local = mesh.with_vertices((mesh.vertices_mm - origin) @ rotation.T)
     if not border_loops(local):
         raise StepFailed("The surface has no border to carry down: it is closed already.", code="no-border")
-    left, made = _cleanest(local, rotation, origin, plan or Plan(), run.part(0.1, 0.8))
+    plan = plan or Plan()
+    left, made = _straight(local, plan) or _cleanest(local, rotation, origin, plan, run.part(0.1, 0.8))
     kept = _home_vertices(mesh, local, left, rotation, origin)
     body = left.with_vertices(kept).plus(made.points @ rotation + origin, made.faces, GROUP_CUT)
     check = check_solid(body)
@@ -104,6 +108,15 @@ def _from_border(local: Mesh, plan: Plan) -> Made:
     made.close(foot[shelf(rings)][:, ::-1])
     made.outline = made.foot = tuple(rings)
     return made
+
+
+def _straight(local: Mesh, plan: Plan) -> tuple[Mesh, Made] | None:
+    """Straight down from a border in one level, where nothing but plain walls is asked and none would cross anything."""
+    plain = plan.shape == "horseshoe" and plan.back_mm is None and not (plan.brace or plan.draft_deg or plan.edge != "sharp")
+    loops = border_loops(local)
+    if not (plan.straight and plain) or np.ptp(border_points(local)[:, 2]) > _LEVEL_MM or crossing_walls(local, loops).any():
+        return None
+    return local, replace(_from_border(local, plan), clean=True)
 
 
 def _cleanest(local: Mesh, rotation: NDArray, origin: NDArray, plan: Plan, run: Run) -> tuple[Mesh, Made]:

@@ -43,6 +43,7 @@ class Plan:
                    `up`, x and y as in frame_of(up, front)
     rises        : a land's top is as high as the border near it allows, and follows it gently; else level, as low as all of it asks
     back_mm      : where the ends reach to, along that y
+    straight     : of a model that was sawn open, plain walls go on where its own walls were
     """
 
     thickness_mm: float = 2.0
@@ -56,6 +57,7 @@ class Plan:
     draft_deg: float = 0.0
     edge: Edge = "sharp"
     edge_mm: float = 0.0
+    straight: bool = False
 
 
 @dataclass

@@ -98,6 +98,7 @@ def apply(inputs: Inputs, settings: BaseSettings, run: Run) -> StepResult:
         draft_deg=settings.draft_deg,
         edge=settings.edge,
         edge_mm=settings.edge_mm,
+        straight=inputs["about"]["kind"] == "closed",
     )
     cut_first = foot["back_cut"] and saws["back"]["on"]
     surface = _sawn_open(inputs["open"], saws["back"]) if cut_first else inputs["open"]
@@ -276,13 +277,14 @@ STEP = Step(
     name="base",
     title="Base",
     number=5,
-    version=11,
+    version=12,
     over=JAWS,
     settings=BaseSettings,
     needs={
         "open": Need("trim", "open"),
         "saws": Need("trim", "saws"),
         "scan": Need("intake", "mesh"),
+        "about": Need("intake", "about"),
         "foot": Need("foot", "foot"),
         "ease": Need("trim", "ease_mm", setting=True),
     },
