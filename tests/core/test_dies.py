@@ -85,6 +85,18 @@ class ShaftTest(unittest.TestCase):
         self.assertEqual(shaft.hole_mm, 1.6)
         self.assertAlmostEqual(shaft.seat_mm2, 24 - np.pi * 0.8**2, places=6)
 
+    def test_a_short_foot_stands_on_steeper_planes(self) -> None:
+        """2.4 mm along its ridge: of 45° it would turn by 0.48°; volume again in closed form, and no overlap on the way out."""
+        ring = np.array([[1.2, -1], [1.2, 1], [-1.2, 1], [-1.2, -1]])
+        shaft = Shaft(ring, 0.0, -8.0, np.array([1.0, 0]), np.zeros(2), DieSizes(taper_deg=0.0))
+        self.assertAlmostEqual(shaft.steep, 0.01 / (1.2 * np.tan(np.radians(0.28))), places=9)
+        self.assertAlmostEqual(shaft.turns_deg(), 0.28, places=9)
+        solid = shaft.solid().trim_by_plane((0, 0, -1), 0.0)
+        self.assertAlmostEqual(solid.volume(), 2.4 * 2 * (8 - shaft.steep) + 2.4 * 2 * shaft.steep / 2, places=6)
+        socket = manifold3d.Manifold.cube([30, 30, 20], center=True).translate([0, 0, -10]) - shaft.solid(0.08)
+        for lift in (0.0, 0.5, 4.0):
+            self.assertLess((shaft.solid().translate([0, 0, lift]) ^ socket).volume(), 1e-6, lift)
+
     def test_on_its_roof_it_turns_less_than_the_air_of_its_walls_would_let_it(self) -> None:
         shaft = self.shaft()
         socket = manifold3d.Manifold.cube([30, 30, 20], center=True).translate([0, 0, -10]) - shaft.solid(0.08)

@@ -162,7 +162,7 @@ def _air_off(die: Mesh, model: manifold3d.Manifold, told: Mapping[str, Any]) -> 
     way, at = np.array(told["way"]), np.array(told["at_mm"])
     top = float(at @ way)
     wide = float(np.linalg.norm(np.array(told["socket"]) - at, axis=1).max())
-    high, low = top - _OFF_ENDS_MM, top - told["long_mm"] + wide + _OFF_ENDS_MM
+    high, low = top - _OFF_ENDS_MM, top - told["long_mm"] + told["steep"] * wide + _OFF_ENDS_MM
     if high - low < 0.5:
         return None
     shaft = manifold(die).trim_by_plane(way.tolist(), low).trim_by_plane((-way).tolist(), -high)

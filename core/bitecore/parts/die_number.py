@@ -29,7 +29,7 @@ def letters(shaft: Shaft, tooth: str, case: str) -> manifold3d.Manifold | None:
             long = shaft.length
             prism = manifold3d.Manifold.extrude(lying, 2 * long).translate([0, 0, shaft.foot - 1.0])
             # Into both planes of the foot equally deep, and out of it a little.
-            return prism ^ (shaft.roof(-0.3) - shaft.roof(_DEEP_MM))
+            return prism ^ (shaft.roof(-0.3) - shaft.roof(_DEEP_MM * float(np.hypot(1, shaft.steep) / np.sqrt(2))))
     return None
 
 

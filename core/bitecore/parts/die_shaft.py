@@ -1,6 +1,7 @@
 """Shafts and their sockets. A shaft is the plan of its head drawn in, flat on the tongue's side, a little tapered; its foot is a roof of
-two planes at 45° whose ridge runs along it. The roof is the seat: standing in its groove a die neither turns nor slides across, whatever
-air its walls have, and both print without supports. A hole from below pushes it out; a window on the cheek's side shows that it is down.
+two planes at 45°, steeper where it is short, whose ridge runs along it. The roof is the seat: standing in its groove a die neither turns
+nor slides across, whatever air its walls have, and both print without supports. A hole from below pushes it out; a window on the cheek's
+side shows that it is down.
 
 All in the frame of a die: x, y and z along the way it comes out (mm).
 """
@@ -30,6 +31,8 @@ LEAST_LONG_MM = 4.0
 BEYOND_MM, _LEAST_HOLE_MM = 1.0, 1.2
 # Outlines are polygons: asked for so much more, a wall is not thinner than asked.
 _SURE_MM = 0.02
+# A short foot is so steep that it turns no farther than this, lifted by _LIFTED_MM; steeper than this, mm a mm, it would jam.
+_TURNS_DEG, _LIFTED_MM, _STEEPEST = 0.28, 0.01, 2.2
 # How high over the foot's edge a window looks in.
 _OVER_EDGE_MM = 0.3
 
@@ -86,9 +89,19 @@ class Shaft:
         """How far places in the plan lie beside the ridge."""
         return np.abs((points - self.centre) @ np.array([-self.ridge[1], self.ridge[0]]))
 
+    @property
+    def steep(self) -> float:
+        """Of the planes it stands on, mm a mm."""
+        return float(np.clip(_LIFTED_MM / (self._half * np.tan(np.radians(_TURNS_DEG))), 1.0, _STEEPEST))
+
+    @property
+    def _half(self) -> float:
+        """From the middle of the ridge to its farther end."""
+        return float(np.abs((self.at(self.foot) - self.centre) @ self.ridge).max())
+
     def edge(self, points: NDArray[np.float64]) -> NDArray[np.float64]:
         """z of the foot at places in the plan."""
-        return self.foot + self.across(points)
+        return self.foot + self.steep * self.across(points)
 
     def solid(self, air: float = 0.0) -> manifold3d.Manifold:
         """The shaft, or with air the room it needs: the foot is the same, for there it stands."""
@@ -105,8 +118,8 @@ class Shaft:
 
     def roof(self, lifted: float) -> manifold3d.Manifold:
         """All that is over the planes of the foot, lifted by so much."""
-        wide = 60.0
-        wedge = manifold3d.CrossSection([np.array([[0.0, lifted], [wide, wide + lifted], [-wide, wide + lifted]])])
+        wide, high = 60.0, 60.0 * self.steep
+        wedge = manifold3d.CrossSection([np.array([[0.0, lifted], [wide, high + lifted], [-wide, high + lifted]])])
         rows = np.zeros((3, 4))
         rows[:2, 0], rows[2, 1], rows[:2, 2] = [-self.ridge[1], self.ridge[0]], 1.0, self.ridge
         rows[:, 3] = [*self.centre, self.foot]
@@ -126,10 +139,9 @@ class Shaft:
         area = 0.5 * float(x @ np.roll(y, -1) - y @ np.roll(x, -1))
         return area - np.pi * self.hole_mm**2 / 4
 
-    def turns_deg(self, lifted_mm: float = 0.01) -> float:
+    def turns_deg(self, lifted_mm: float = _LIFTED_MM) -> float:
         """How far it turns in its groove before it is lifted by so much: the ends of the ridge climb the planes."""
-        along = (self.at(self.foot) - self.centre) @ self.ridge
-        return float(np.degrees(np.arctan(lifted_mm / float(np.abs(along).max()))))
+        return float(np.degrees(np.arctan(lifted_mm / (self.steep * self._half))))
 
 
 def shaft_shape(

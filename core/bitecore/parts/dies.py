@@ -258,7 +258,7 @@ def _settled(begun: list[_Begun], sizes: DieSizes) -> tuple[list[_Begun], list[N
 
 def _need(shaft: Shaft) -> float:
     """How long a shaft has to be, for its foot too."""
-    return max(float(shaft.across(shaft.ring).max()) + _STRAIGHT_MM, LEAST_LONG_MM)
+    return max(float(shaft.steep * shaft.across(shaft.ring).max()) + _STRAIGHT_MM, LEAST_LONG_MM)
 
 
 def _too_short(fdi: int, shaft: Shaft) -> NoDie:

@@ -60,6 +60,7 @@ def told(die: Die, entry: Any, up: NDArray[np.float64], own: Mesh, others: Mappi
         "way": _point(die.way), "by_hand": die.wanted.way is not None, "lean_deg": round(_between_deg(die.way, up), 2),
         "at_mm": _point(at @ back), "over_mm": round(crown - shaft.top, 3), "long_mm": round(shaft.length, 3),
         "seat_mm2": round(shaft.seat_mm2, 2), "wall_mm": round(die.wall_mm, 3), "turns_deg": round(shaft.turns_deg(), 3),
+        "steep": round(shaft.steep, 4),
         "rim": _points(rim @ back), "socket": _points(np.c_[socket, np.full(len(socket), shaft.top)] @ back),
         "opens": [
             {"fdi": fdi, "mm": round(o.mm, 2), "at_mm": _point(_on(others[fdi], o.at, back))} for fdi, o in sorted(die.plan.opened.items())

@@ -2662,6 +2662,8 @@ export interface components {
                 number,
                 number
             ][];
+            /** Steep */
+            steep: number;
             /** Turns Deg */
             turns_deg: number;
             /** Wall Mm */
