@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from numpy.typing import NDArray
 
-from ...anatomy.teeth.numbers import numbers_at
 from ...engine.gives import json_of
 from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings
 from ...ops.rigid import rounded
 from ...ops.swing import Axis, Meeting, swing
 from ...progress import Run
+from ..closing import NEEDS, Closing
 from ..values_held import Swung
 
 # So far past the first contact others are looked for.
@@ -26,40 +25,24 @@ class SwingSettings(StepSettings):
 
 
 def apply(inputs: Inputs, settings: SwingSettings, run: Run) -> StepResult:
-    piece = {jaw: each for each, jaw in inputs.jaws.items()}
-    bite = inputs["home_to_bite"]
-    if not inputs["on"] or set(piece) != {"upper", "lower"} or any(bite.get(each) is None for each in piece.values()):
+    closing = Closing.of(inputs) if inputs["on"] else None
+    if closing is None:
         return StepResult({"swing": None})
-    matrix = {jaw: np.array(inputs["home_to_bench"][each]) for jaw, each in piece.items()}
     hinge = inputs["hinge"]
     back, up = (hinge["behind_mm"], hinge["over_mm"]) if hinge else (inputs["back"], inputs["up"])
     away = np.array([0.0, -back, -up])
     axis = Axis(-away, np.array([1.0, 0.0, 0.0]), away / np.linalg.norm(away))
     run.tick(0.2, "swinging")
-    on_bench = {}
-    for jaw, each in piece.items():
-        mesh = inputs["mesh"][each]
-        on_bench[jaw] = mesh.with_vertices(_at(matrix[jaw], mesh.vertices_mm))
+    on_bench = closing.meshes(inputs)
     met = swing(on_bench["upper"], on_bench["lower"], axis).meetings(past_mm=_PAST_MM)
     run.tick(0.9, "which teeth")
-    points = np.array([m.at_mm for m in met]).reshape(-1, 3)
-    home = {jaw: _at(np.linalg.inv(matrix[jaw]), points) for jaw in matrix}
-    teeth = {jaw: numbers_at(inputs["teeth"].get(each), home[jaw]) for jaw, each in piece.items()}
-    listed = [
-        {
-            "teeth": (teeth["upper"][k], teeth["lower"][k]), "piece": piece["lower"], "point_mm": rounded(home["lower"][k]),
-            "open_deg": round(float(np.degrees(m.open_rad)), 4), "high_mm": round(m.high_mm, 4),
-        }
-        for k, m in enumerate(met)
-    ]  # fmt: skip
-    back = np.linalg.inv(matrix["lower"])
-    at, along = _at(back, axis.at[None])[0], back[:3, :3] @ axis.along
-    value = {"piece": piece["lower"], "at_mm": rounded(at), "along": rounded(along), "printed": hinge is not None, "meets": listed}
+    listed, teeth = closing.met(inputs, met, on="lower")
+    along = np.linalg.inv(closing.matrix["lower"])[:3, :3] @ axis.along
+    value = {
+        "piece": closing.piece["lower"], "at_mm": rounded(closing.home("lower", axis.at[None])[0]), "along": rounded(along),
+        "printed": hinge is not None, "meets": listed,
+    }  # fmt: skip
     return StepResult({"swing": value}, _readings(met), tuple(_said(met, teeth)))
-
-
-def _at(matrix: NDArray, points: NDArray) -> NDArray[np.float64]:
-    return points @ matrix[:3, :3].T + matrix[:3, 3]
 
 
 def _readings(met: Sequence[Meeting]) -> tuple[Reading, ...]:
@@ -95,10 +78,7 @@ STEP = Step(
         "up": Need("articulate", "axis_up_mm", setting=True),
         # Hinged backs turn about their own.
         "hinge": Need("articulate", "hinge", optional=True),
-        "mesh": Need("clean", "mesh", each=True),
-        "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
-        "home_to_bench": Need("level", "home_to_bench", each=True),
-        "teeth": Need("teeth", "mesh", each=True, optional=True),
+        **NEEDS,
     },
     gives={"swing": json_of(Swung | None)},
     apply=apply,
