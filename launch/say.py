@@ -6,6 +6,7 @@ import errno
 import os
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Sequence
 from pathlib import Path
@@ -33,7 +34,12 @@ def number(text: str, what: str, least: int, most: int) -> int:
     return int(text)
 
 
+# What each thread said last: two things are installed side by side.
+_last = threading.local()
+
+
 def say(text: str) -> None:
+    _last.said = text
     print(text, flush=True)
 
 
@@ -52,7 +58,7 @@ def run(command: Sequence[str | Path], why: str, *, log: Path | None = None, **o
     if done.returncode:
         raise Fail(f"{why}{_reason(done.stdout)}")
     if time.monotonic() - started > 20:
-        say(f"  done in {time.monotonic() - started:.0f} s")
+        print(f"{getattr(_last, 'said', command[0]).rstrip(' …')}: done in {time.monotonic() - started:.0f} s", flush=True)
     return done.stdout
 
 
