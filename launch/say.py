@@ -58,7 +58,7 @@ def run(command: Sequence[str | Path], why: str, *, log: Path | None = None, **o
     if done.returncode:
         raise Fail(f"{why}{_reason(done.stdout)}")
     if time.monotonic() - started > 20:
-        print(f"{getattr(_last, 'said', command[0]).rstrip(' …')}: done in {time.monotonic() - started:.0f} s", flush=True)
+        print(f"{getattr(_last, 'said', str(command[0])).rstrip(' …')}: done in {time.monotonic() - started:.0f} s", flush=True)
     return done.stdout
 
 
