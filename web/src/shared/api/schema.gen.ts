@@ -2617,7 +2617,7 @@ export interface components {
          *     part       : its name as a part; kind : die, or loose (a neighbour that comes out too)
          *     way        : it comes out along it; by_hand : a person said so; lean_deg : against the base's up
          *     at_mm      : on its socket's axis where the head begins; over_mm : from there along the way to the top of its crown
-         *     walls      : to the teeth beside it
+         *     walls      : to the teeth beside it; steep : of the planes it stands on, mm a mm
          *     rim        : (k) places round its head; socket : round its shaft where that begins
          *     opens      : of the teeth that stay; lost_mm : of its own tooth; kept : the share of its faces that are the scan's bit for bit
          */
