@@ -55,6 +55,17 @@ class HeldTest(unittest.TestCase):
             )
             self.assertEqual(bool(unheld(cut(wedge), reach_mm=2.0)), told, deg)
 
+    def test_a_speck_is_the_same_whatever_stands_beside_it(self) -> None:
+        """Three pixels wide, on every phase of the coarser field: by itself over a plate, and with a post that begins farther out."""
+        plate = block((4, 4, 1), (10, 10, 0))
+        for shift in (0.0, 0.05):
+            speck = block((0.15, 0.15, 1), (12 + shift, 12, 5))
+            alone = unheld(cut(plate + speck), reach_mm=2.0)
+            self.assertEqual(len(alone), 1)
+            for away in (0.05, 0.1, 0.15):
+                beside = unheld(cut(plate + speck + block((1, 1, 2), (5 + away, 5 + away, 0))), reach_mm=2.0)
+                self.assertEqual([u.area_mm2 for u in beside], [alone[0].area_mm2], (shift, away))
+
     def test_what_begins_in_mid_air_is_an_island_until_it_is_told(self) -> None:
         (found,) = unheld(cut(block((5, 5, 2)) + block((2, 3, 4), (10, 0, 6))), reach_mm=2.0)
         self.assertTrue(found.island)

@@ -50,14 +50,15 @@ def _flood(start, wanted, taken, stack, wide):
 
 
 @nb.njit(cache=True)
-def _laid(offset, runs, k, tall0, sub, wide, stamp, e, born, idx, first_held):
-    """The layer onto the field: every pixel that is cured, those with a debt in idx; how many these are."""
+def _laid(offset, runs, k, tall0, sub, first, wide, stamp, e, born, idx, first_held):
+    """The layer onto the field: every pixel that is cured, those with a debt in idx; how many these are. first : the column and the row
+    that the field begins with"""
     n = 0
-    for j in range((tall0 - sub // 2 + sub - 1) // sub):
-        row = k * tall0 + j * sub + sub // 2
+    for j in range((tall0 - first[1] + sub - 1) // sub):
+        row = k * tall0 + j * sub + first[1]
         base = (j + 4) * wide + 4
         for r in range(offset[row], offset[row + 1]):
-            for i in range((runs[r, 0] - sub // 2 + sub - 1) // sub, (runs[r, 1] - sub // 2 + sub - 1) // sub):
+            for i in range((runs[r, 0] - first[0] + sub - 1) // sub, (runs[r, 1] - first[0] + sub - 1) // sub):
                 q = base + i
                 if stamp[q] != k - 1:
                     e[q] = 0.0 if k == 0 and first_held else 1e9
@@ -156,7 +157,7 @@ def _known(stack, m, k, born, last, group, wide):
 
 
 @nb.njit(cache=True, nogil=True)
-def owed(offset, runs, count, tall0, sub, wide, size, pay, reach, quiet, cost, way, out, tips, bar, first_held) -> tuple[int, int]:
+def owed(offset, runs, count, tall0, sub, first, wide, size, pay, reach, quiet, cost, way, out, tips, bar, first_held) -> tuple[int, int]:
     """How many are told in `out`, and how many tips are set (none where there is no room for any)."""
     e, born = np.full(size, 1e9, np.float32), np.zeros(size, np.int32)
     stamp, last, group = np.full(size, -2, np.int32), np.full(size, -1000, np.int32), np.zeros(size, np.int32)
@@ -165,7 +166,7 @@ def owed(offset, runs, count, tall0, sub, wide, size, pay, reach, quiet, cost, w
     queue = np.empty(size if len(tips) else 1, np.int32)
     found, told = 0, 0
     for k in range(count):
-        n = _laid(offset, runs, k, tall0, sub, wide, stamp, e, born, idx, first_held)
+        n = _laid(offset, runs, k, tall0, sub, first, wide, stamp, e, born, idx, first_held)
         if n == 0:
             continue
         _spread(e, stamp, k, idx, n, cost, way)

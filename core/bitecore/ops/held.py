@@ -63,7 +63,7 @@ def tips_for(
     pixel = sub * body.pixel_mm
     a, b, c, d = bar
     # In pixels of the field and layers.
-    x0, y0 = (body.x * body.pixel_mm - 4 * pixel), (body.y * body.pixel_mm - 4 * pixel)
+    x0, y0 = (((body.x, body.y)[k] + _first(body, sub)[k] + 0.5 - sub / 2) * body.pixel_mm - 4 * pixel for k in (0, 1))
     inner = np.array([a * pixel, b * pixel, c * body.layer_mm, d - a * x0 - b * y0])
     tips = np.zeros((MOST_TIPS, 3))
     left, told = _asked(body, reach_mm, slope_deg, wide, tips, inner, False)
@@ -79,23 +79,31 @@ def _asked(
     pixel = sub * body.pixel_mm
     wide, tall = body.wide // sub + 9, body.tall // sub + 9
     pay = np.float32(body.layer_mm * np.tan(np.radians(slope_deg)))
-    quiet = max(round(_QUIET_MM / body.layer_mm), 1)
+    quiet, first = max(round(_QUIET_MM / body.layer_mm), 1), _first(body, sub)
     out = np.zeros((_MOST, 6))
     cost = (pixel * np.hypot(*_STEPS.T)).astype(np.float32)
     count, told = owed(
-        body.offset, body.runs, body.count, body.tall, sub, wide, wide * tall, pay, np.float32(reach), quiet, cost,
+        body.offset, body.runs, body.count, body.tall, sub, first, wide, wide * tall, pay, np.float32(reach), quiet, cost,
         _STEPS[:, 0] + _STEPS[:, 1] * wide, out, tips, bar, first_held,
     )  # fmt: skip
     found = [
-        Unheld(bool(row[0]), int(row[1]), _fine(row[2], sub), _fine(row[3], sub), float(row[4]) * pixel**2, float(row[5]))
+        Unheld(
+            bool(row[0]),
+            int(row[1]),
+            float((row[2] - 4) * sub + first[0]),
+            float((row[3] - 4) * sub + first[1]),
+            float(row[4]) * pixel**2,
+            float(row[5]),
+        )
         for row in out[:count]
     ]
     return found, int(told)
 
 
-def _fine(cell: float, sub: int) -> float:
-    """A pixel of the field in pixels of the layers."""
-    return float((cell - 4) * sub + sub // 2)
+def _first(body: Layers, sub: int) -> tuple[int, int]:
+    """The column and the row that the field begins with: the same places of the plate whatever is in the layers, so that a speck is seen
+    with its supports as it was without."""
+    return (sub // 2 - body.x) % sub, (sub // 2 - body.y) % sub
 
 
 def shut_in(body: Layers, layer: int, x: float, y: float) -> bool:
