@@ -8,6 +8,7 @@ import shutil
 import subprocess
 import tempfile
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from . import contracts, install, lanes
@@ -80,13 +81,16 @@ def check(argv: list[str]) -> int:
         ("tsc", _web("tsc", "--noEmit"), ROOT / "web"),
         ("Biome", _web("biome", "check", "."), ROOT / "web"),
     ]
-    failed = []
-    for name, command, folder in steps:
+
+    def tried(step: tuple[str, list[str], Path]) -> str:
+        """Empty where it is good, else its name."""
+        name, command, folder = step
         done = subprocess.run(command, cwd=folder, env=env, text=True, capture_output=True, check=False)
-        say(f"{name}: {'good' if done.returncode == 0 else 'not good'}")
-        if done.returncode:
-            failed.append(name)
-            say((done.stdout + done.stderr)[-4000:])
+        say(f"{name}: good" if done.returncode == 0 else f"{name}: not good\n{(done.stdout + done.stderr)[-4000:]}")
+        return name if done.returncode else ""
+
+    with ThreadPoolExecutor(2) as two:
+        failed = [name for name in two.map(tried, steps) if name]
     before = SCHEMA.read_text() if SCHEMA.exists() else ""
     if _generated(env) != before:
         failed.append("API client")

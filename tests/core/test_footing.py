@@ -298,6 +298,11 @@ class JawTest(unittest.TestCase):
         self.assertEqual(len(low), 2)
         for body in bodies.values():
             self.assertLess(min(abs(np.ptp(body.vertices_mm[:, 2]) - f["fix"]["values"]["total_mm"]) for f in low), 0.11)
+        # How high the closed pair is counts what is made, not what was asked for.
+        graph, bodies = self.based(height="total", total_mm=8.0, gap_mm=60.0)
+        tall = bodies["upper"].vertices_mm[:, 2].max() - bodies["lower"].vertices_mm[:, 2].min()
+        (short,) = self.flags(graph, "gap-short")
+        self.assertIn(f"{tall:.1f} mm high", short["message"])
 
     def test_each_to_its_own_plane(self) -> None:
         graph, _ = self.based(parallel="own")

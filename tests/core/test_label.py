@@ -281,10 +281,24 @@ class JawTest(unittest.TestCase):
             graph = evaluate(self.document.model_copy(update={"settings": asked}), CASE, self.store, until="label").graph
             for node in graph.of_step("label"):
                 flag = node.manifest.flags[0]
-                self.assertEqual((flag["code"], flag["fix"]["step"], flag["fix"]["piece"]), ("no-label", "base", node.piece))
-                asked["base"][node.piece] = flag["fix"]["values"]
+                fix = next(flag[name] for name in ("fix", "other") if flag.get(name, {}).get("step") == "base")
+                self.assertEqual((flag["code"], fix["piece"]), ("no-label", node.piece))
+                asked["base"][node.piece] = fix["values"]
             graph = evaluate(self.document.model_copy(update={"settings": asked}), CASE, self.store, until="label").graph
             self.assertEqual({n.json("labels")[0]["where"] for n in graph.of_step("label")}, {"on the wall"})
+
+    def test_too_long_for_a_line_is_put_on_two_by_its_fix(self) -> None:
+        base, style = {"*": {"thickness_mm": 8.0}}, {"style": "engraved", "free": "wait for the second frame, then go"}
+        for more, cure in (({"tall_mm": 9.0}, "As tall as fits"), ({"pattern": "{text} {text} {text}"}, "On two lines")):
+            asked = {"base": base, "hollow": {"*": {"style": "open"}}, "label": {"*": {**style, **more}}}
+            graph = evaluate(self.document.model_copy(update={"settings": asked}), CASE, self.store, until="label").graph
+            found = [node.manifest.flags[0] for node in graph.of_step("label")]
+            flag = next(f for f in found if f["code"] == "no-label")
+            self.assertEqual(flag["fix"].get("label"), cure)
+            asked["label"]["*"] = {**style, **more, **flag["fix"]["values"]}
+            graph = evaluate(self.document.model_copy(update={"settings": asked}), CASE, self.store, until="label").graph
+            for node in graph.of_step("label"):
+                self.assertNotIn("no-label", [flag["code"] for flag in node.manifest.flags])
 
     def labels(self, graph, piece: str) -> dict:  # noqa: ANN001
         return {label["name"]: label for label in graph.node("label", piece).json("labels")}

@@ -18,7 +18,7 @@ from config.api import api
 from tests.server.common import pair
 from tests.server.test_cases import ServerCase
 
-EXAMPLES = int(os.environ.get("BENCH_API_EXAMPLES", "6"))
+EXAMPLES = int(os.environ.get("BENCH_API_EXAMPLES", "4"))
 
 
 class ApiTest(ServerCase):

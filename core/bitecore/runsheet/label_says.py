@@ -53,7 +53,10 @@ class Stands:
     off: float
 
 
-def says(found: Stands | None, asked: Asked, wall: Free | None, inputs: Inputs, settings: Any, frame: Frame) -> Iterator[Flag]:
+def says(
+    found: Stands | None, asked: Asked, wall: Free | None, inputs: Inputs, settings: Any, frame: Frame, *, cure: Fix | None = None
+) -> Iterator[Flag]:
+    """cure : what would give it room, where it has none"""
     said = asked.said
     if said.left:
         yield Flag(
@@ -63,7 +66,7 @@ def says(found: Stands | None, asked: Asked, wall: Free | None, inputs: Inputs, 
             fix=_other_font(said),
         )
     if found is None:
-        yield _no_room(asked, wall, inputs)
+        yield _no_room(asked, wall, inputs, cure)
         return
     middle, along, high = found.surface.axes(found.written, found.spot)
     x, y, z = frame.home(middle).tolist()
@@ -162,21 +165,25 @@ def _thicker(found: Stands, settings: Any, inputs: Inputs, needed: float) -> Fix
     return Fix("label", inputs.piece, new, at="labels", id=f"l{number}") if tall <= 30 else None
 
 
-def _no_room(asked: Asked, wall: Free | None, inputs: Inputs) -> Flag:
-    """Nowhere; where a thicker base would give the wall the height that is missing, its Fix does that."""
+def _no_room(asked: Asked, wall: Free | None, inputs: Inputs, cure: Fix | None) -> Flag:
+    """Nowhere; where a thicker base would give the wall the height that is missing, a Fix does that."""
     said = asked.said
     if not said.sizes[0]:
-        return Flag("no-label", "look", f"There is no room for {_small(said)}: it is too long for any model. Write less.")
+        text = f"There is no room for {_small(said)}: it is too long for any model. Write less."
+        return Flag("no-label", "look", text, fix=cure)
     written = said.drawn(said.sizes[0][-1], False)
     tallest = wall.tallest(written.width) if wall else 0.0
     missing = float(np.ceil((FOOT_MM + written.height + HEAD_MM + 0.5 - tallest) * 10 - 1e-6) / 10)
     thick = round(inputs["walls"]["under_mm"] + missing, 1) if inputs["walls"] else np.inf
     if tallest == 0 or thick > _THICKEST_MM or missing <= 0 or asked.turn % np.pi:
-        text = f"There is no room for {_small(said)}: it is too large, or the walls too low or too sharply bent. Write less, or smaller."
-        return Flag("no-label", "look", text)
-    text = (
-        f"There is no room for {_small(said)}: {missing:.1f} mm of height are missing. Write less, or raise the base: Fix makes it "
-        f"{thick:.1f} mm thick under the lowest point."
+        less = f"“{cure.label}” gives it room." if cure else "Write less, or smaller."
+        text = f"There is no room for {_small(said)}: it is too large, or the walls too low or too sharply bent. {less}"
+        return Flag("no-label", "look", text, fix=cure)
+    higher = Fix(
+        "base", above(inputs.piece)[-2], {"height": "under", "thickness_mm": thick}, label=f"Base {thick:.1f} mm" if cure else "Fix"
     )
-    higher = Fix("base", above(inputs.piece)[-2], {"height": "under", "thickness_mm": thick})
-    return Flag("no-label", "look", text, fix=higher)
+    what = "Write less, or raise the base: Fix makes it" if cure is None else f"{cure.label} it has; or the base is made"
+    text = (
+        f"There is no room for {_small(said)}: {missing:.1f} mm of height are missing. {what} {thick:.1f} mm thick under the lowest point."
+    )
+    return Flag("no-label", "look", text, fix=cure or higher, other=higher if cure else None)

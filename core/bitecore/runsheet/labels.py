@@ -103,9 +103,13 @@ def text_label(name: str, patterns: tuple[str, ...], words: Mapping[str, str], l
     return Said(name, "text", tuple(lines), dots, drawn, sizes, left)
 
 
+def filled(pattern: str, words: Mapping[str, str]) -> str:
+    return re.sub(r"\{(.*?)\}", lambda m: words[m[1]], pattern)
+
+
 def _filled(pattern: str, words: Mapping[str, str], look: Look) -> tuple[str, str]:
     """(a pattern with the case's words, in letters that the font has; what was left out)."""
-    full = re.sub(r"\{(.*?)\}", lambda m: words[m[1]], pattern)
+    full = filled(pattern, words)
     lost = unknown(full, look.font).replace("\t", "").replace("\n", "")
     return " ".join("".join(c if c not in lost else "" for c in full).split()), lost
 

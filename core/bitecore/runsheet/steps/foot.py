@@ -114,10 +114,10 @@ def _floors(jaws: list[_Jaw], pair: bool, flags: list[Flag]) -> dict[str, float 
     for each in jaws:
         out[each.piece] = None
         if each.ask["height"] == "total":
-            out[each.piece] = each.highest - each.ask["total_mm"]
-            under = each.lowest - (each.highest - each.ask["total_mm"])
-            if under < LEAST_MM - 1e-6 and not each.closed:
-                flags.append(_too_low(each, max(under, 0)))
+            out[each.piece] = asked = each.highest - each.ask["total_mm"]
+            if each.lowest - asked < LEAST_MM - 1e-6 and not each.closed:
+                out[each.piece] = each.lowest - LEAST_MM
+                flags.append(_too_low(each, each.lowest - asked))
         if each.ask["height"] == "gap":
             if not pair:
                 text = "A gap is between two: while the pair has no bite, the bases go by what is under their lowest points."
@@ -131,9 +131,10 @@ def _floors(jaws: list[_Jaw], pair: bool, flags: list[Flag]) -> dict[str, float 
 
 def _too_low(each: _Jaw, under: float) -> Flag:
     least = float(np.ceil((each.highest - each.lowest + LEAST_MM) * 10) / 10)
+    does = f"leaves {under:.1f} mm under" if under >= 0.05 else "does not reach below"
     text = (
-        f"A total height of {each.ask['total_mm']:.1f} mm leaves {under:.1f} mm under the {each.jaw}'s lowest point: it is made "
-        f"{least:.1f} mm tall, so that {LEAST_MM:.0f} mm is left. Fix sets that."
+        f"A total height of {each.ask['total_mm']:.1f} mm {does} the {each.jaw}'s lowest point: it is made {least:.1f} mm tall, so that "
+        f"{LEAST_MM:.0f} mm is left. Fix sets that."
     )
     return Flag("too-low", "look", text, fix=Fix("base", each.piece, {"total_mm": least}))
 
@@ -228,9 +229,7 @@ def _plates(jaws: list[_Jaw], foot: ByPiece, flags: list[Flag]) -> dict[str, flo
         return None
     if any(j.ask["parallel"] == "own" for j in jaws):
         return None
-    faces = {
-        j.jaw: j.sign * (j.lowest - j.ask["thickness_mm"] if foot[j.piece]["floor_mm"] is None else foot[j.piece]["floor_mm"]) for j in jaws
-    }
+    faces = {j.jaw: j.sign * _floor(j, foot) for j in jaws}
     tall = faces["upper"] - faces["lower"]
     middle = (faces["upper"] + faces["lower"]) / 2
     past = (tall - gap) / 2
@@ -272,7 +271,7 @@ STEP = Step(
     name="foot",
     title="Footing",
     number=5,
-    version=5,
+    version=6,
     over=WHOLE,
     part_of="base",
     settings=FootSettings,

@@ -11,7 +11,7 @@ from pydantic import Field, field_validator
 
 from ...engine.entries import Entry, EntryId
 from ...engine.gives import MESH, RESERVES, SOLIDS, Solid, Solids, json_of
-from ...engine.model import BODIES, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
+from ...engine.model import BODIES, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...mesh import Mesh
 from ...ops.fonts import Font
 from ...ops.free_wall import Free, free_wall
@@ -21,8 +21,9 @@ from ...ops.writing import Spot, Surface, on_wall, underneath
 from ...ops.written import Written
 from ...progress import Run
 from ..framed import Frame, standing_on
+from ..label_cures import cure
 from ..label_says import BEHIND_MM, THERE_MM, Asked, Stands, behind, says, where
-from ..labels import Kind, Look, check_pattern, code_label, mark_label, text_label
+from ..labels import Kind, Look, check_pattern, code_label, filled, mark_label, text_label
 from ..values import Labelled, WallPath
 
 _Mm = Annotated[float, Field(ge=-1e5, le=1e5)]
@@ -120,12 +121,21 @@ def apply(inputs: Inputs, settings: LabelSettings, run: Run) -> StepResult:
     # Who was put somewhere comes first.
     for each in sorted(asked, key=lambda a: a.at is None):
         found = room.place(each)
-        flags += says(found, each, room.wall, inputs, settings, frame)
+        flags += says(found, each, room.wall, inputs, settings, frame, cure=None if found else _cure(each, room, inputs, settings, frame))
         if found:
             flags += behind(found, local, inputs, settings, frame)
             stands.append(found)
     run.tick(0.7, "making letters")
     return _result(stands, settings, frame, flags, _path(room.surfaces.get("wall"), frame))
+
+
+def _cure(asked: Asked, room: _Room, inputs: Inputs, settings: LabelSettings, frame: Frame) -> Fix | None:
+    def again(values: dict[str, Any]) -> Asked | None:
+        changed = settings.model_copy(update=values)
+        return next((a for a in _asked(inputs, changed, frame) if a.said.name == asked.said.name), None)
+
+    words = _words(inputs, settings)
+    return cure(asked, again, room.fits, inputs, settings, lambda pattern: len(filled(pattern, words)))
 
 
 def _path(surface: Surface | None, frame: Frame) -> Mapping[str, Any] | None:
@@ -140,8 +150,7 @@ def _path(surface: Surface | None, frame: Frame) -> Mapping[str, Any] | None:
 
 
 def _asked(inputs: Inputs, settings: LabelSettings, frame: Frame) -> Iterator[Asked]:
-    words = {k: str(inputs[k] or "") for k in ("number", "practice", "date", "patient")}
-    words |= {"jaw": inputs.jaw or "", "teeth": _teeth(inputs), "text": settings.free}
+    words = _words(inputs, settings)
     look = Look(settings.font, settings.apart / 100, settings.pen_mm)
     first = settings.lower if settings.lower and inputs.jaw == "lower" else settings.pattern
     moved: dict[str, tuple[str, SetLabel]] = {e.name: (key, e) for key, e in settings.labels.items() if e.name}
@@ -168,6 +177,11 @@ def _asked(inputs: Inputs, settings: LabelSettings, frame: Frame) -> Iterator[As
     for said, key, e in made:
         if said is not None:
             yield Asked(said, key, None if e.at is None else frame.of(e.at), float(np.radians(e.turn_deg)) + over)
+
+
+def _words(inputs: Inputs, settings: LabelSettings) -> dict[str, str]:
+    words = {k: str(inputs[k] or "") for k in ("number", "practice", "date", "patient")}
+    return words | {"jaw": inputs.jaw or "", "teeth": _teeth(inputs), "text": settings.free}
 
 
 def _teeth(inputs: Inputs) -> str:
@@ -209,6 +223,13 @@ class _Room:
         )
         found = self._on(asked, order)
         return replace(found, off=np.inf) if found and side not in ("auto", "under") else found
+
+    def fits(self, asked: Asked) -> bool:
+        """Whether it has room, without its taking it."""
+        kept = dict(self.surfaces)
+        found = self.place(asked)
+        self.surfaces = kept
+        return found is not None
 
     def _on(self, asked: Asked, names: Iterable[str], only: str = "") -> Stands | None:
         for name in names:
@@ -329,7 +350,7 @@ STEP = Step(
     name="label",
     title="Label",
     number=7,
-    version=10,
+    version=11,
     over=BODIES,
     settings=LabelSettings,
     needs={
