@@ -16,6 +16,10 @@ MOST_DEG, _RINGS = 12.0, 4
 # So much room beside a tooth is enough; a degree of leaning has to win so much.
 _FREE_MM, _DEGREE_MM = 0.02, 0.003
 _CELL_MM = 0.1
+# Room beyond this is no matter.
+_BESIDE_MM = 1.0
+# All ways are looked at on a coarser raster, and as many of the best on the finer one.
+_ROUGH_MM, _FEW = 0.25, 8
 
 
 def fan(up: NDArray[np.float64], most_deg: float = MOST_DEG, rings: int = _RINGS) -> NDArray[np.float64]:
@@ -29,21 +33,24 @@ def fan(up: NDArray[np.float64], most_deg: float = MOST_DEG, rings: int = _RINGS
     return np.array(out)
 
 
-def overlap(teeth: Sequence[Near], way: NDArray[np.float64]) -> float:
-    """How deep other teeth lie over one of these, or it over them, along a way (mm); below nought: the least room."""
+def overlap(teeth: Sequence[Near], way: NDArray[np.float64], cell: float = _CELL_MM) -> float:
+    """How deep other teeth lie over one of these, or it over them, along a way (mm); below nought: the least room, as
+    far as a millimetre."""
     rotation = frame_of(way)
-    return max(seen(each, rotation, _CELL_MM).overlap() for each in teeth)
+    return max(seen(each, rotation, cell, _BESIDE_MM).overlap() for each in teeth)
 
 
 def way_out(teeth: Sequence[Near], up: NDArray[np.float64]) -> NDArray[np.float64]:
     """(3,) of dies that stand side by side: they share one. up : of the base, where they stand upright."""
     up = unit(up)
-    upright = overlap(teeth, up)
-    if upright <= -_FREE_MM:
+    best, least = up, overlap(teeth, up)
+    if least <= -_FREE_MM:
         return up
-    best, least = up, upright
-    for way in fan(up)[1:]:
-        cost = max(overlap(teeth, way), -_FREE_MM) + _DEGREE_MM * float(np.degrees(np.arccos(np.clip(way @ up, -1, 1))))
+    ways = fan(up)[1:]
+    lean = _DEGREE_MM * np.degrees(np.arccos(np.clip(ways @ up, -1, 1)))
+    rough = [max(overlap(teeth, way, _ROUGH_MM), -_FREE_MM) + cost for way, cost in zip(ways, lean, strict=True)]
+    for k in np.argsort(rough, kind="stable")[:_FEW]:
+        cost = max(overlap(teeth, ways[k]), -_FREE_MM) + lean[k]
         if cost < least:
-            best, least = way, cost
+            best, least = ways[k], cost
     return best

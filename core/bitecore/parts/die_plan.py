@@ -86,15 +86,18 @@ class Near:
 
 def near(body: Mesh, tooth: NDArray, fdi: int) -> Near | None:
     """tooth : (m,) the number of every face, 0 gum. None where there is no such tooth."""
-    own = tooth == fdi
+    teeth = np.flatnonzero(tooth > 0)
+    which = tooth[teeth]
+    own = which == fdi
     if not own.any():
         return None
-    middle = body.vertices_mm[body.faces].mean(1)
+    a, b, c = (body.vertices_mm[corner] for corner in body.faces[teeth].T)
+    middle = (a + b + c) / 3
     centre = middle[own].mean(0)
-    reach = float(np.linalg.norm(middle[own] - centre, axis=1).max()) + _NEAR_MM
-    close = (tooth > 0) & ~own & (np.linalg.norm(middle - centre, axis=1) < reach)
-    others = {int(n): body.of_faces(close & (tooth == n)) for n in np.unique(tooth[close])}
-    return Near(fdi, body.of_faces(own), others, centre)
+    away = np.linalg.norm(middle - centre, axis=1)
+    close = ~own & (away < float(away[own].max()) + _NEAR_MM)
+    others = {int(n): body.of_faces(teeth[close & (which == n)]) for n in np.unique(which[close])}
+    return Near(fdi, body.of_faces(teeth[own]), others, centre)
 
 
 @dataclass(frozen=True)
@@ -122,11 +125,11 @@ class Seen:
         return deep if deep > 0 else -float(other[self.own <= 0].min(initial=9.0))
 
 
-def seen(teeth: Near, rotation: NDArray[np.float64], cell: float = CELL_MM) -> Seen:
-    """rotation : (3, 3) rows x, y and the way."""
+def seen(teeth: Near, rotation: NDArray[np.float64], cell: float = CELL_MM, around_mm: float = _AROUND_MM) -> Seen:
+    """rotation : (3, 3) rows x, y and the way; around_mm : so much beside the tooth is looked at."""
     flat = teeth.own.vertices_mm @ rotation.T
-    low = np.floor((flat[:, :2].min(0) - _AROUND_MM) / cell) * cell
-    x, y = (np.ceil((flat[:, :2].max(0) + _AROUND_MM - low) / cell).astype(int) + 1).tolist()
+    low = np.floor((flat[:, :2].min(0) - around_mm) / cell) * cell
+    x, y = (np.ceil((flat[:, :2].max(0) + around_mm - low) / cell).astype(int) + 1).tolist()
     own = ndimage.binary_fill_holes(_covered(teeth.own, rotation, low, (x, y), cell))
     others = {n: _covered(mesh, rotation, low, (x, y), cell) for n, mesh in teeth.others.items()}
     return Seen(low, cell, _evened(own, cell), {n: _evened(on, cell) for n, on in others.items() if on.any()})

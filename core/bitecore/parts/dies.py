@@ -88,7 +88,8 @@ class Stands:
 
 @dataclass(frozen=True)
 class Die:
-    """mesh, cut : the die, and what the model loses for it, at home; rotation : (3, 3) rows x, y and the way it comes out
+    """mesh, cut : the die, and what the model loses for it, at home; teeth : as they stand in the body; rotation : (3, 3) rows x, y and
+    the way it comes out
 
     wall_mm : of the model round its socket, at its thinnest; overlap_mm : how deep other teeth lie over it along its way
     kept    : the share of its tooth's faces that are the body's bit for bit
@@ -97,6 +98,7 @@ class Die:
     """
 
     wanted: Wanted
+    teeth: Near
     mesh: Mesh
     cut: Mesh
     rotation: NDArray[np.float64]
@@ -156,13 +158,15 @@ def dies(stands: Stands, wanted: Sequence[Wanted], sizes: DieSizes, *, number: s
     begun: list[_Begun] = []
     between: dict[tuple[int, int], float] = {}
     turned: dict[bytes, manifold3d.Manifold] = {}
+    whole: manifold3d.Manifold | None = None
     groups = side_by_side([each for each in wanted if found[each.fdi] is not None])
     for number_of, group in enumerate(groups):
         run.tick(0.3 * number_of / len(groups), "looking for the way out")
         teeth = [found[each.fdi] for each in group]
         way = next((each.way for each in group if each.way is not None), None)
         rotation = frame_of(way if way is not None else way_out([t for t in teeth if t], stands.up), stands.front)
-        solid = turned.setdefault(rotation.tobytes(), lifted(stands.body, rotation))
+        whole = lifted(stands.body, np.eye(3)) if whole is None else whole
+        solid = turned.setdefault(rotation.tobytes(), whole.transform(np.c_[rotation, np.zeros(3)]))
         ready = [_begun(stands, each, t, rotation, solid, sizes, out) for each, t in zip(group, teeth, strict=True) if t is not None]
         without += [each for each in ready if isinstance(each, NoDie)]
         settled, failed = _settled(_apart([each for each in ready if isinstance(each, _Begun)]), sizes)
@@ -374,7 +378,7 @@ def _made(stands: Stands, begun: _Begun, head: Mesh, body: manifold3d.Manifold, 
     high = float((begun.teeth.own.vertices_mm @ rotation[2]).max())
     lines, wide = kept_off(begun.plan.shape.offset(sizes.room, ROUND, 2.0, SIDES), shaft, floor - sizes.under, high, window, vent)
     return Die(
-        begun.wanted, mesh, home_mesh(whole, rotation), rotation, shaft, begun.plan,
+        begun.wanted, begun.teeth, mesh, home_mesh(whole, rotation), rotation, shaft, begun.plan,
         wall_mm=_wall(begun, shaft), overlap_mm=overlap([begun.teeth], rotation[2]), kept=_kept(begun.teeth.own, mesh),
         window=None if window is None else window_line(shaft, window) @ rotation, numbered=below is not None,
         lines=lines @ rotation, wide=wide,

@@ -17,7 +17,7 @@ from ...errors import BadSetting
 from ...mesh import Mesh
 from ...ops.clip import frame_of
 from ...ops.rigid import rounded
-from ...parts.die_plan import DieSizes, near
+from ...parts.die_plan import DieSizes
 from ...parts.dies import Stands, Wanted, dies
 from ...progress import Run
 from ..died import asked, flags, part_name, readings, told, tongues
@@ -132,11 +132,7 @@ def apply(inputs: Inputs, settings: DiesSettings, run: Run) -> StepResult:
     sizes = settings.sizes(inputs["resin"])
     stands = Stands(body, number, up, front, lowest, tongues(list(wanted), up, front, jaw))
     made = dies(stands, [_wanted(fdi, entry) for fdi, entry in wanted.items()], sizes, number=inputs["number"], run=run)
-    listed = []
-    for die in made.made:
-        seen = near(body, number, die.wanted.fdi)
-        assert seen is not None
-        listed.append(told(die, wanted[die.wanted.fdi], up, seen.own, seen.others))
+    listed = [told(die, wanted[die.wanted.fdi], up, die.teeth.own, die.teeth.others) for die in made.made]
     solids = Solids(Solid("part", die.mesh, each["part"]) for die, each in zip(made.made, listed, strict=True))
     solids += [Solid("cut", die.cut, f"the socket of {die.wanted.fdi}") for die in made.made]
     reserves = [
@@ -179,7 +175,7 @@ STEP = Step(
     name="dies",
     title="Dies",
     number=8,
-    version=6,
+    version=7,
     over=JAWS,
     part_of="articulate",
     settings=DiesSettings,
