@@ -12,7 +12,7 @@ import numpy as np
 from bitecore.engine.gives import unpack
 from bitecore.mesh import GROUP_SCAN, Mesh, check_solid, volume_ml
 from bitecore.parts.die_path import fan, way_out
-from bitecore.parts.die_plan import DieSizes, Near, near, planned, seen
+from bitecore.parts.die_plan import DieSizes, Near, near, overlap_along, planned, seen
 from bitecore.parts.die_shaft import Shaft, give_way, grown, half_plane, hole_of, least_apart, ring_of, shaft_shape
 from bitecore.parts.dies import Wanted, side_by_side
 from bitecore.parts.fit_strip import AIRS_MM, fit_strip, socket_at
@@ -151,7 +151,7 @@ class PlanTest(unittest.TestCase):
 
     def test_outlines_and_overlaps_in_closed_form(self) -> None:
         for gap in (-0.6, -0.2, 0.3, 1.0):
-            told = seen(self.row(gap), np.eye(3)).overlap()
+            told = overlap_along(self.row(gap), np.eye(3), 0.05)
             # Two discs that overlap by d lie in one another by d / 2 at most; apart, the room between them.
             self.assertAlmostEqual(told, -gap / 2 if gap < 0 else -gap, delta=0.06)
 

@@ -9,15 +9,13 @@ from numpy.typing import NDArray
 
 from ..ops.clip import frame_of
 from ..ops.rigid import unit
-from .die_plan import Near, seen
+from .die_plan import Near, overlap_along
 
 # A die leans so far at most; ways are tried on rings round upright.
 MOST_DEG, _RINGS = 12.0, 4
 # So much room beside a tooth is enough; a degree of leaning has to win so much.
 _FREE_MM, _DEGREE_MM = 0.02, 0.003
 _CELL_MM = 0.1
-# Room beyond this is no matter.
-_BESIDE_MM = 1.0
 # All ways are looked at on a coarser raster, and as many of the best on the finer one.
 _ROUGH_MM, _FEW = 0.25, 8
 
@@ -37,7 +35,7 @@ def overlap(teeth: Sequence[Near], way: NDArray[np.float64], cell: float = _CELL
     """How deep other teeth lie over one of these, or it over them, along a way (mm); below nought: the least room, as
     far as a millimetre."""
     rotation = frame_of(way)
-    return max(seen(each, rotation, cell, _BESIDE_MM).overlap() for each in teeth)
+    return max(overlap_along(each, rotation, cell) for each in teeth)
 
 
 def way_out(teeth: Sequence[Near], up: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -24,6 +24,8 @@ CELL_MM = 0.05
 _STEPS = 2.0
 # Around the tooth; and so far from it other teeth are looked at.
 _AROUND_MM, _NEAR_MM = 2.0, 4.0
+# Beside a tooth on its way out more room than this is no matter.
+_BESIDE_MM = 1.0
 # No corner of a plan is rounder than this; what lies so near to a line is on it.
 _ROUND_MM, _PLAIN_MM = 0.25, 0.005
 # A margin where teeth meet is as sure as this (docs/trial.md has how sure they are).
@@ -117,22 +119,33 @@ class Seen:
         fields = [self.others[n] for n in of if n in self.others]
         return np.minimum.reduce(fields) if fields else np.full(self.own.shape, 9.0)
 
-    def overlap(self) -> float:
-        """How deep this tooth and others lie over one another (mm); below nought: the room between them."""
-        other = self.nearest(self.others)
-        both = np.minimum(-self.own, -other)
-        deep = float(both.max())
-        return deep if deep > 0 else -float(other[self.own <= 0].min(initial=9.0))
+
+def seen(teeth: Near, rotation: NDArray[np.float64]) -> Seen:
+    """rotation : (3, 3) rows x, y and the way."""
+    low, own, others = _rasters(teeth, rotation, CELL_MM, _AROUND_MM)
+    return Seen(low, CELL_MM, _evened(own, CELL_MM), {n: _evened(on, CELL_MM) for n, on in others.items()})
 
 
-def seen(teeth: Near, rotation: NDArray[np.float64], cell: float = CELL_MM, around_mm: float = _AROUND_MM) -> Seen:
-    """rotation : (3, 3) rows x, y and the way; around_mm : so much beside the tooth is looked at."""
+def overlap_along(teeth: Near, rotation: NDArray[np.float64], cell: float) -> float:
+    """How deep a tooth and others lie over one another along a way (mm); below nought: the room between them, as far as a millimetre."""
+    _, own_on, others = _rasters(teeth, rotation, cell, _BESIDE_MM)
+    if not others:
+        return -_BESIDE_MM
+    own, other = _evened(own_on, cell), _evened(np.logical_or.reduce(list(others.values())), cell)
+    deep = float(np.minimum(-own, -other).max())
+    return deep if deep > 0 else max(-float(other[own <= 0].min(initial=_BESIDE_MM)), -_BESIDE_MM)
+
+
+def _rasters(
+    teeth: Near, rotation: NDArray[np.float64], cell: float, around_mm: float
+) -> tuple[NDArray[np.float64], NDArray[np.bool_], dict[int, NDArray[np.bool_]]]:
+    """(the place of cell 0, 0; where the tooth is, without holes; where each other is), so far around the tooth."""
     flat = teeth.own.vertices_mm @ rotation.T
     low = np.floor((flat[:, :2].min(0) - around_mm) / cell) * cell
     x, y = (np.ceil((flat[:, :2].max(0) + around_mm - low) / cell).astype(int) + 1).tolist()
     own = ndimage.binary_fill_holes(_covered(teeth.own, rotation, low, (x, y), cell))
     others = {n: _covered(mesh, rotation, low, (x, y), cell) for n, mesh in teeth.others.items()}
-    return Seen(low, cell, _evened(own, cell), {n: _evened(on, cell) for n, on in others.items() if on.any()})
+    return low, own, {n: on for n, on in others.items() if on.any()}
 
 
 def _covered(mesh: Mesh, rotation: NDArray, low: NDArray, shape: tuple[int, int], cell: float) -> NDArray[np.bool_]:
