@@ -141,7 +141,8 @@ def flags(made: Dies, listed: Sequence[Mapping[str, Any]], inputs: Inputs, setti
             yield Flag("die-number", "note", f"Under {each['fdi']} there is no room for its number.")
     if made.made:
         names = ", ".join(str(each["fdi"]) for each in listed)
-        yield Flag("dies-made", "note", f"{names} come{'s' * (len(listed) == 1)} out, each on a shaft of its own.")
+        out = "comes out on a shaft of its own" if len(listed) == 1 else "come out, each on a shaft of its own"
+        yield Flag("dies-made", "note", f"{names} {out}.")
 
 
 def _without(no: NoDie, inputs: Inputs, settings: Any) -> Flag:

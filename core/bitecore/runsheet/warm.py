@@ -13,6 +13,7 @@ from ..files import warm as files_warm
 from ..mesh import Mesh
 from ..mesh.topology import check_solid
 from ..ops import base, border, clip, closest, holes, mend, picture, relief, weld  # noqa: F401
+from ..ops.packing import box_foot, packed
 from ..ops.reduce import reduced
 from ..ops.touch import Touch, touched_up
 from .sheet import CASE
@@ -58,6 +59,7 @@ def warm_up() -> None:
     holes._least_area(np.random.default_rng(0).random((5, 3)))
     clip.saw_solid(_box(), point_mm=[0, 0, 0.5], keep_towards=[0, 0, 1])
     closest.ClosestPoints(lower).signed(lower.vertices_mm, within_mm=1.0)
+    packed({"one": box_foot(np.array([5.0, 3.0]))}, np.array([20.0, 20.0]), gap_mm=1.0)
     views.glb(lower, light=True)
     views.glb(lower)
     picture.picture([(lower, np.eye(4))], size_px=(64, 32))

@@ -1,4 +1,4 @@
-"""Pack: every body flat on its base, in rows on the plate of the chosen printer."""
+"""Pack: every body flat on its base, by what it covers of the plate of the chosen printer."""
 
 from __future__ import annotations
 
@@ -8,7 +8,8 @@ from ...engine.gives import ByPiece, by_piece, json_of
 from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
 from ...ops.rigid import rows
-from ...parts.laying import box_of, flat, in_rows, shifted
+from ...parts.arranging import by_shape
+from ...parts.laying import box_of, flat, shifted
 from ...parts.shelf import Printer
 from ...progress import Run
 
@@ -30,7 +31,7 @@ def apply(inputs: Inputs, settings: PackSettings, run: Run) -> StepResult:
         run.tick(number / len(inputs["body"]), "laying flat")
         laid[ident] = flat(body, inputs["stand"][ident]["up"], inputs["stand"][ident]["front"])
     room = np.array([printer.width_mm, printer.depth_mm]) - 2 * settings.margin_mm
-    places, left = in_rows(laid, room, gap_mm=settings.gap_mm)
+    places, left = by_shape(laid, dict(inputs["body"].items()), room, gap_mm=settings.gap_mm)
     places = {ident: shifted(m, settings.margin_mm, settings.margin_mm) for ident, m in places.items()}
     flags = []
     if left:
@@ -56,7 +57,7 @@ STEP = Step(
     name="pack",
     title="Pack",
     number=1,
-    version=1,
+    version=2,
     over=WHOLE,
     settings=PackSettings,
     needs={

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from itertools import product
 from typing import Literal
 
 import numpy as np
-from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict
 
 from ...engine.gives import ByPiece, by_piece, json_of
@@ -14,7 +14,8 @@ from ...engine.model import WHOLE, Fix, Flag, Inputs, Need, Reading, Step, StepR
 from ...errors import StepFailed
 from ...mesh import Mesh
 from ...ops.rigid import rows
-from ...parts.laying import Laid, box_of, face_towards, flat, in_rows, joined_rafts, quarter, raised, shifted
+from ...parts.arranging import Places, by_shape, in_row
+from ...parts.laying import Laid, box_of, face_towards, flat, joined_rafts, quarter, raised, shifted
 from ...parts.shelf import BUILT_IN, Printer
 from ...progress import Run
 from ..part_names import is_die, part_of
@@ -73,11 +74,12 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     for number, (piece, body) in enumerate(sorted(inputs["body"].items(), key=lambda item: is_die(part_of(item[0])))):
         run.tick(number / len(inputs["body"]), "laying flat")
         laid[piece] = _laid(body, inputs.of("stand", piece), settings.lay.get(piece), settings, is_die(part_of(piece)))
-    places, fits = _arranged(laid, printer, settings)
+    bodies = dict(inputs["body"].items())
+    places, fits = _arranged(laid, bodies, printer, settings)
     flags = [*left_open(any("alone" in stand for stand in inputs["stand"].values()))]
     tall = max(float(box_of(laid[k][0], inputs["body"][k])[1][2]) for k in laid)
     if not fits:
-        flags.append(_off_plate(title, printer, laid, settings))
+        flags.append(_off_plate(title, printer, laid, bodies, settings))
     if tall > printer.height_mm:
         text = f"The tallest body is {tall:.1f} mm; the {title} builds up to {printer.height_mm:.0f} mm."
         flags.append(Flag("too-tall", "stop", text))
@@ -106,12 +108,12 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     return StepResult(values, readings, tuple(flags), title)
 
 
-def _off_plate(title: str, printer: Printer, laid: dict[str, Laid], settings: PlateSettings) -> Flag:
+def _off_plate(title: str, printer: Printer, laid: dict[str, Laid], bodies: Mapping[str, Mesh], settings: PlateSettings) -> Flag:
     """With the smallest of the printers that ship where everything fits, if one does: what else a house has is not known here."""
     text = f"The bodies do not fit on the {title} ({printer.width_mm:.0f} × {printer.depth_mm:.0f} mm)."
     others = {ident: (record.name, Printer.model_validate(record.data)) for ident, record in BUILT_IN["printer"].items()}
     for ident, (name, other) in sorted(others.items(), key=lambda o: o[1][1].width_mm * o[1][1].depth_mm):
-        if _arranged(laid, other, settings)[1]:
+        if _arranged(laid, bodies, other, settings)[1]:
             text += f" They do on the {name} ({other.width_mm:.0f} × {other.depth_mm:.0f} mm): Fix chooses it."
             return Flag("off-plate", "stop", text, fix=Fix("plate", "*", {"printer": ident}))
     return Flag("off-plate", "stop", f"{text} Choose a larger printer or less gap.")
@@ -132,23 +134,24 @@ def _laid(body: Mesh, stand: dict, lay: Laying | None, settings: PlateSettings, 
     return raised(body, up, front, tilt_deg=0.0 if die else settings.tilt_deg, by_mm=settings.raise_mm, room_mm=_RAFT_ROOM_MM)
 
 
-def _arranged(laid: dict[str, Laid], printer: Printer, settings: PlateSettings) -> tuple[dict[str, NDArray], bool]:
-    """In a row along x or y, upright, turned by a quarter or only some of them turned, else in rows behind one another; centred
-    on the plate. The first that fits."""
+def _arranged(laid: dict[str, Laid], bodies: Mapping[str, Mesh], printer: Printer, settings: PlateSettings) -> tuple[Places, bool]:
+    """In a row along x or y, upright, turned by a quarter or only some of them turned, centred on the plate: the first that fits; else by
+    their shape, dies in a row."""
     plate = np.array([printer.width_mm, printer.depth_mm])
     room = plate - 2 * settings.margin_mm
     gap = settings.gap_mm
-    first: dict[str, NDArray] | None = None
+    first: Places | None = None
     for turned in _turns(len(laid)):
-        bodies = {p: quarter(one) if turn else one for (p, one), turn in zip(laid.items(), turned, strict=True)}
+        ones = {p: quarter(one) if turn else one for (p, one), turn in zip(laid.items(), turned, strict=True)}
         for axis in (0, 1):
-            places, used = _row(bodies, axis, gap)
+            places, used = in_row(ones, axis, gap)
             centred = {p: shifted(m, *((plate - used) / 2)) for p, m in places.items()}
             first = first or centred
             if (used <= room + 1e-9).all():
                 return centred, True
     assert first is not None
-    places, left = in_rows(laid, room, gap_mm=gap)
+    row = [p for p in laid if is_die(part_of(p))]
+    places, left = by_shape(laid, bodies, room, gap_mm=gap, row=row, raft_mm=0.0 if settings.supports == "none" else _RAFT_ROOM_MM)
     if left:
         return first, False
     return {p: shifted(m, settings.margin_mm, settings.margin_mm) for p, m in places.items()}, True
@@ -162,23 +165,11 @@ def _turns(count: int) -> list[tuple[bool, ...]]:
     return [mixed[0], mixed[-1], *mixed[1:-1]] if count > 1 else mixed
 
 
-def _row(bodies: dict[str, Laid], axis: int, gap_mm: float) -> tuple[dict[str, NDArray], NDArray]:
-    at, across, out = 0.0, 0.0, {}
-    for piece, (matrix, size) in bodies.items():
-        # To whole micrometres: a body that became another by less moves none beside it, and no layer of it.
-        size = np.ceil(size * 1000 - 1e-3) / 1000
-        out[piece] = shifted(matrix, at if axis == 0 else 0.0, at if axis == 1 else 0.0)
-        at += size[axis] + gap_mm
-        across = max(across, size[1 - axis])
-    used = np.array([at - gap_mm, across])
-    return out, used if axis == 0 else used[::-1]
-
-
 STEP = Step(
     name="plate",
     title="Plate",
     number=9,
-    version=7,
+    version=8,
     over=WHOLE,
     settings=PlateSettings,
     # How far a layer may hang is asked by the print check alone.
