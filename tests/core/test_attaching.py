@@ -34,6 +34,12 @@ def on(body: Mesh, at: tuple, part: Mesh, **more: float) -> Attached:
 
 
 class ClosedFormTest(unittest.TestCase):
+    def test_a_part_of_two_bodies_is_told_so(self) -> None:
+        one = box((3.0, 3.0, 4.0))
+        two = made(Mesh.of(np.vstack([one.vertices_mm, one.vertices_mm + [10, 0, 0]]), np.vstack([one.faces, one.faces + 8])))
+        with self.assertRaisesRegex(StepFailed, "is 2 bodies"):
+            on(made(box((40.0, 40.0, 30.0))), (20.0, 0.0, 15.0), two)
+
     def test_the_flat_faces_of_a_box_are_its_six_sides_the_largest_first(self) -> None:
         found = flat_faces(box((2.0, 4.0, 9.0)).moved(turn(3)))
         self.assertEqual([round(f.area_mm2, 6) for f in found], [36.0, 36.0, 18.0, 18.0, 8.0, 8.0])

@@ -112,6 +112,8 @@ def attached(
         solid = solid + solid_of(_carried(moved, face, -out, gap + SUNK_MM))
     made = mesh_of(solid)
     if len((solid_of(body) + solid).decompose()) != 1:
+        if (own := len(solid_of(part).decompose())) > 1:
+            raise StepFailed(f"{name} is {own} bodies that do not hang together. Bring it in as one, or each by itself.", code="part-apart")
         raise StepFailed(f"{name} does not become one body with the base there. Place it elsewhere.", code="part-apart")
     low = float((body.vertices_mm @ up).min())
     return Attached(made, max(gap, 0.0), _covers(body, made), max(low - float((made.vertices_mm @ up).min()) - 1e-6, 0.0))
