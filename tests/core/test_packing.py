@@ -102,6 +102,18 @@ class PackingTest(unittest.TestCase):
         for one, two in pairwise(f"d{k}" for k in range(5)):
             self.assertAlmostEqual(there[one].distance(there[two]), GAP_MM, places=2)
 
+    def test_dies_that_have_no_room_in_a_row_lie_where_there_is_some_with_room_for_their_rafts(self) -> None:
+        shapes = {f"m{k}": horseshoe() for k in range(2)} | {f"d{k}": shapely.box(0, 0, 10, 10) for k in range(3)}
+        row = [f"d{k}" for k in range(3)]
+        there = self.arranged(shapes, (126.0, 56.0), row=row, rafts_mm=dict.fromkeys(row, 3.0))
+        self.assertEqual(self.left, [])
+        for name in row:
+            around = there[name].buffer(3.0)
+            self.assertTrue(shapely.box(0, 0, 126, 56).buffer(1e-6).contains(there[name].buffer(3.0, join_style="mitre")), name)
+            for other in set(there) - {name}:
+                theirs = there[other].buffer(3.0) if other in row else there[other]
+                self.assertGreaterEqual(around.distance(theirs), GAP_MM - 0.01, (name, other))
+
     def test_fronts_look_to_the_middle_where_it_costs_little(self) -> None:
         bodies = {f"m{k}": flat(horseshoe()) for k in range(4)}
         feet = {name: foot_of(b.vertices_mm, b.faces, front=(0.0, -1.0)) for name, b in bodies.items()}

@@ -32,28 +32,35 @@ def in_row(bodies: Mapping[str, Laid], axis: int, gap_mm: float) -> tuple[Places
 
 
 def by_shape(
-    laid: Mapping[str, Laid],
-    bodies: Mapping[str, Mesh],
-    room_mm: ArrayLike,
-    *,
-    gap_mm: float,
-    row: Sequence[str] = (),
-    raft_mm: float = 0.0,
-) -> tuple[Places, list[str]]:
+    laid: Mapping[str, Laid], bodies: Mapping[str, Mesh], room_mm: ArrayLike, *, gap_mm: float, row: Sequence[str] = (),
+    rafts_mm: Mapping[str, float] | None = None,
+) -> tuple[Places, list[str]]:  # fmt: skip
     """({name: place}, those there is no room for), in the middle of a room (width, depth in mm) that begins at the origin.
 
-    row : those that stay together in one, where it has room; raft_mm : so much around each other one is its own too
+    row : those that stay together in one, where it has room; rafts_mm : so much around these is their own too
     """
-    room = np.asarray(room_mm, float)
+    room, rafts = np.asarray(room_mm, float), rafts_mm or {}
+    tries = [row, ()] if len(row) > 1 else [()]
+    made = [_by_shape(laid, bodies, room, gap_mm, kept, rafts) for kept in tries[:1]]
+    if made[0][1]:
+        made += [_by_shape(laid, bodies, room, gap_mm, kept, rafts) for kept in tries[1:]]
+        # Boxes are measured to the micrometre, what a body covers to the cell of a raster.
+        made.append(in_rows(laid, room, gap_mm=gap_mm))
+    out, left = min(made, key=lambda done: len(done[1]))
+    return _in_the_middle(out, bodies, room, rafts), left
+
+
+def _by_shape(
+    laid: Mapping[str, Laid], bodies: Mapping[str, Mesh], room: NDArray[np.float64], gap_mm: float, row: Sequence[str],
+    rafts: Mapping[str, float],
+) -> tuple[Places, list[str]]:  # fmt: skip
     inner = room - 2 * BEYOND_MM
-    kit, used = in_row({name: laid[name] for name in row}, 0, gap_mm) if len(row) > 1 else ({}, np.zeros(2))
-    if kit and not ((used <= inner).all() or (used[::-1] <= inner).all()):
-        kit = {}
+    kit, used = in_row({name: laid[name] for name in row}, 0, gap_mm) if row else ({}, np.zeros(2))
     feet: dict[str, Foot] = {}
     for name, (matrix, _) in laid.items():
         if name not in kit:
             points = bodies[name].vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]
-            feet[name] = foot_of(points, bodies[name].faces, front=(0.0, -1.0), room_mm=raft_mm)
+            feet[name] = foot_of(points, bodies[name].faces, front=(0.0, -1.0), room_mm=rafts.get(name, 0.0))
     if kit:
         feet[_ROW] = box_foot(used)
     done = packed(feet, inner, gap_mm=gap_mm, inwards_mm=_INWARDS_MM)
@@ -61,11 +68,7 @@ def by_shape(
     for name, spot in done.spots.items():
         to = _onto(feet[name], spot.turn, spot.at + BEYOND_MM)
         out |= {one: to @ kit[one] for one in kit} if name == _ROW else {name: to @ laid[name][0]}
-    left = [one for name in done.left for one in (kit if name == _ROW else (name,))]
-    if left and len(boxes := in_rows(laid, room, gap_mm=gap_mm)[0]) > len(out):
-        # Boxes are measured to the micrometre, what a body covers to the cell of a raster.
-        return _in_the_middle(boxes, bodies, room, raft_mm), [name for name in laid if name not in boxes]
-    return _in_the_middle(out, bodies, room, raft_mm), left
+    return out, [one for name in done.left for one in (kit if name == _ROW else (name,))]
 
 
 def _onto(foot: Foot, turn: int, at: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -75,10 +78,11 @@ def _onto(foot: Foot, turn: int, at: NDArray[np.float64]) -> NDArray[np.float64]
     return placed(rotation, [*(at - corners.min(1)), 0.0])
 
 
-def _in_the_middle(places: Places, bodies: Mapping[str, Mesh], room: NDArray[np.float64], raft_mm: float) -> Places:
+def _in_the_middle(places: Places, bodies: Mapping[str, Mesh], room: NDArray[np.float64], rafts: Mapping[str, float]) -> Places:
     if not places:
         return places
     boxes = np.array([box_of(matrix, bodies[name]) for name, matrix in places.items()])[:, :, :2]
-    low, high = boxes[:, 0].min(0) - raft_mm, boxes[:, 1].max(0) + raft_mm
+    around = np.array([[rafts.get(name, 0.0)] for name in places])
+    low, high = (boxes[:, 0] - around).min(0), (boxes[:, 1] + around).max(0)
     x, y = np.floor(((room - (high - low)) / 2 - low) * 1000) / 1000
     return {name: shifted(matrix, x, y) for name, matrix in places.items()}

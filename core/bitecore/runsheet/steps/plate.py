@@ -151,7 +151,8 @@ def _arranged(laid: dict[str, Laid], bodies: Mapping[str, Mesh], printer: Printe
                 return centred, True
     assert first is not None
     row = [p for p in laid if is_die(part_of(p))]
-    places, left = by_shape(laid, bodies, room, gap_mm=gap, row=row, raft_mm=0.0 if settings.supports == "none" else _RAFT_ROOM_MM)
+    rafts = dict.fromkeys(row if settings.supports == "none" else laid, _RAFT_ROOM_MM)
+    places, left = by_shape(laid, bodies, room, gap_mm=gap, row=row, rafts_mm=rafts)
     if left:
         return first, False
     return {p: shifted(m, settings.margin_mm, settings.margin_mm) for p, m in places.items()}, True
@@ -169,7 +170,7 @@ STEP = Step(
     name="plate",
     title="Plate",
     number=9,
-    version=8,
+    version=9,
     over=WHOLE,
     settings=PlateSettings,
     # How far a layer may hang is asked by the print check alone.
