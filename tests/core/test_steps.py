@@ -343,7 +343,7 @@ class PlateTest(unittest.TestCase):
         values = {"body": {n: box(s) for n, s in zip(names, sizes, strict=True)}, "stand": dict.fromkeys(names, LOWER)}
         shelf = BUILT_IN["printer"][settings.get("printer", "wren")]
         values["printer"] = {"id": "", "name": shelf.name, "data": shelf.data}
-        values["resin"] = {"id": "", "name": "Plaster grey", "data": BUILT_IN["resin"]["plaster"].data}
+        values["resin"] = {"id": "", "name": "Plaster grey", "data": BUILT_IN["resin"]["plaster"].data | settings.pop("stuff", {})}
         return do("plate", values, dict(zip(names, ("upper", "lower", "lower", "lower", "lower"), strict=False)), **settings)
 
     def places(self, result: StepResult, sizes: list[tuple[float, float, float]]) -> list[tuple[np.ndarray, np.ndarray]]:
@@ -360,6 +360,27 @@ class PlateTest(unittest.TestCase):
         self.assertAlmostEqual(c[0] - b[0], 5.0, places=6)
         self.assertAlmostEqual(a[0], 144 - d[0], places=6)
         self.assertEqual(codes(result), ["on-plate"])
+
+    def test_a_size_correction_counts_along_the_plate_whichever_way_a_body_is_turned(self) -> None:
+        percent = np.array([1.0, -0.4, 0.5])
+        stuff = dict(zip(("size_x", "size_y", "size_z"), percent, strict=True))
+        # As they are; and of a size at which they have to be turned.
+        two, alike, one, long = (
+            [(60.0, 50.0, 20.0), (55.0, 45.0, 18.0)],
+            [(50.0, 68.0, 20.0)] * 2,
+            [(90.0, 69.0, 20.0)],
+            [(50.0, 100.0, 20.0)],
+        )
+        for sizes, by_a_quarter in ((two, False), (alike, False), (one, False), (long, True)):
+            result = self.plate(sizes, stuff=stuff)
+            self.assertEqual(codes(result), ["on-plate", "sized"])
+            self.assertIn("+1.00 % along the width, -0.40 % along the depth and +0.50 % upwards", result.flags[1].message)
+            for (low, high), size in zip(self.places(result, sizes), sizes, strict=True):
+                asked = np.array([size[1], size[0], size[2]] if by_a_quarter else size) * (1 + percent / 100)
+                np.testing.assert_allclose(high - low, asked, rtol=0, atol=1e-6)
+                self.assertAlmostEqual(low[2], 0.0)
+        plain, same = self.plate(sizes), self.plate(sizes, stuff={"size_x": 0.0})
+        np.testing.assert_array_equal(plain.values["home_to_plate"]["u"], same.values["home_to_plate"]["u"])
 
     def test_a_printer_that_is_gone_is_said(self) -> None:
         with self.assertRaises(StepFailed) as caught:

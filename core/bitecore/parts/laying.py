@@ -50,6 +50,19 @@ def raised(body: Mesh, up: ArrayLike, front: ArrayLike, *, tilt_deg: float, by_m
     return placed(np.eye(3), room - p.min(0)) @ matrix, size
 
 
+def larger(laid: Laid, sizes: NDArray[np.float64]) -> Laid:
+    """With room to be printed so much larger (width, depth, up), whichever way it is turned then; narrowed says which."""
+    grown = np.array([sizes[:2].max(), sizes[:2].max(), sizes[2]])
+    return placed(np.diag(grown), np.zeros(3)) @ laid[0], laid[1] * grown
+
+
+def narrowed(matrix: NDArray[np.float64], body: Mesh, sizes: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Of one that lies with room for the larger of width and depth: with that of each, about its middle."""
+    share = np.array([*(sizes[:2] / sizes[:2].max()), 1.0])
+    low, high = box_of(matrix, body)
+    return placed(np.diag(share), (1 - share) * (low + high) / 2) @ matrix
+
+
 def shifted(matrix: NDArray, x: float, y: float) -> NDArray[np.float64]:
     return placed(np.eye(3), [x, y, 0.0]) @ matrix
 

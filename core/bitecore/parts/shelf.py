@@ -23,7 +23,7 @@ class Printer(BaseModel):
 
 class Resin(BaseModel):
     """density_g_ml : cured; 1.1 to 1.2 is usual for models. A layer takes 1.5 to 4 s of light, the first ones ten times that
-    (common practice, no source)."""
+    (common practice, no source). size_x, size_y, size_z : what makes up for its shrinking, on the plate alone."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
     density_g_ml: float = Field(1.15, ge=0.5, le=5, title="Density", json_schema_extra={"unit": "g/ml"})
@@ -32,6 +32,9 @@ class Resin(BaseModel):
     base_exposure_s: float = Field(25.0, ge=0.1, le=600, title="Light of the first layers", json_schema_extra={"unit": "s"})
     base_layers: float = Field(5, ge=0, le=50, title="First layers")
     die_air_mm: float | None = Field(None, ge=0.01, le=0.3, title="Air round dies, a side", json_schema_extra={"unit": "mm"})
+    size_x: float = Field(0.0, ge=-5, le=5, title="Printed larger along the plate’s width", json_schema_extra={"unit": "%"})
+    size_y: float = Field(0.0, ge=-5, le=5, title="Along its depth", json_schema_extra={"unit": "%"})
+    size_z: float = Field(0.0, ge=-5, le=5, title="Upwards", json_schema_extra={"unit": "%"})
 
 
 class HouseMark(BaseModel):

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
-from numpy.typing import ArrayLike
+from numpy.typing import ArrayLike, NDArray
 
 from ..mesh import Mesh, volume_ml
 from ..parts.shelf import Printer, Resin
@@ -24,6 +24,12 @@ def printing_of(printer: Mapping[str, Any], resin: Mapping[str, Any], layer_mm: 
         "first_layer_s": round(stuff.base_exposure_s + machine.lift_s, 6),
         "first_layers": round(stuff.base_layers),
     }
+
+
+def sizing_of(resin: Mapping[str, Any]) -> NDArray[np.float64]:
+    """(3,) how much larger a body is printed along the plate's width, its depth and upwards: 1 as it is."""
+    stuff = Resin(**resin["data"])
+    return 1 + np.array([stuff.size_x, stuff.size_y, stuff.size_z]) / 100
 
 
 def amount_of(body: Mesh, up: ArrayLike, printing: Mapping[str, Any]) -> dict[str, Any]:

@@ -15,11 +15,11 @@ from ...errors import StepFailed
 from ...mesh import Mesh
 from ...ops.rigid import rows
 from ...parts.arranging import Places, by_shape, in_row
-from ...parts.laying import Laid, box_of, face_towards, flat, joined_rafts, quarter, raised, shifted
+from ...parts.laying import Laid, box_of, face_towards, flat, joined_rafts, larger, narrowed, quarter, raised, shifted
 from ...parts.shelf import BUILT_IN, Printer
 from ...progress import Run
 from ..part_names import is_die, part_of
-from ..printing import printing_of
+from ..printing import printing_of, sizing_of
 from ..unbitten import left_open
 from ..values import BuildPlate, Matrix, Printing
 
@@ -69,13 +69,18 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     printer, title = Printer(**chosen["data"]), chosen["name"]
     if inputs["resin"] is None:
         raise StepFailed(f"There is no resin “{settings.resin}” on the shelf of the house. Choose another.", code="no-resin")
+    sizes = sizing_of(inputs["resin"])
+    corrected = bool((sizes != 1).any())
     laid: dict[str, Laid] = {}
     # Models first: dies stand in a row of their own.
     for number, (piece, body) in enumerate(sorted(inputs["body"].items(), key=lambda item: is_die(part_of(item[0])))):
         run.tick(number / len(inputs["body"]), "laying flat")
-        laid[piece] = _laid(body, inputs.of("stand", piece), settings.lay.get(piece), settings, is_die(part_of(piece)))
+        one = _laid(body, inputs.of("stand", piece), settings.lay.get(piece), settings, is_die(part_of(piece)))
+        laid[piece] = larger(one, sizes) if corrected else one
     bodies = dict(inputs["body"].items())
     places, fits = _arranged(laid, bodies, printer, settings)
+    if corrected:
+        places = {p: narrowed(matrix, bodies[p], sizes) for p, matrix in places.items()}
     flags = [*left_open(any("alone" in stand for stand in inputs["stand"].values()))]
     tall = max(float(box_of(laid[k][0], inputs["body"][k])[1][2]) for k in laid)
     if not fits:
@@ -85,6 +90,12 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
         flags.append(Flag("too-tall", "stop", text))
     if fits and tall <= printer.height_mm:
         flags.append(Flag("on-plate", "note", f"Everything lies within the plate of the {title}."))
+    if corrected:
+        x, y, z = (sizes - 1) * 100
+        text = (
+            f"Printed by {x:+.2f} % along the width, {y:+.2f} % along the depth and {z:+.2f} % upwards, as {inputs['resin']['name']} needs."
+        )
+        flags.append(Flag("sized", "note", text))
     low = np.min([box_of(places[k], inputs["body"][k])[0] for k in laid], axis=0)
     high = np.max([box_of(places[k], inputs["body"][k])[1] for k in laid], axis=0)
     readings = (
@@ -170,7 +181,7 @@ STEP = Step(
     name="plate",
     title="Plate",
     number=9,
-    version=9,
+    version=10,
     over=WHOLE,
     settings=PlateSettings,
     # How far a layer may hang is asked by the print check alone.
