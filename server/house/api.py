@@ -12,6 +12,7 @@ from pydantic.fields import FieldInfo
 from bitecore.files import threemf
 from bitecore.parts.fit_strip import fit_strip
 from bitecore.parts.shelf import SHELVES
+from bitecore.parts.size_strip import correction_percent, size_strip
 
 from . import services, shelves
 
@@ -63,6 +64,14 @@ class HouseChange(Schema):
     values: dict[str, Any]
 
 
+class SizeCorrection(Schema):
+    """In %, as a resin's record keeps them; None where nothing was measured."""
+
+    size_x: float | None
+    size_y: float | None
+    size_z: float | None
+
+
 @router.get("", response=House)
 def read(request: HttpRequest) -> House:
     return _out()
@@ -86,6 +95,23 @@ def fit_strip_file(request: HttpRequest) -> HttpResponse:
     response = HttpResponse(threemf.write(fit_strip(), title="Fit strip"), content_type="model/3mf")
     response["Content-Disposition"] = 'attachment; filename="fit-strip.3mf"'
     return response
+
+
+@router.get("/size-strip.3mf")
+def size_strip_file(request: HttpRequest) -> HttpResponse:
+    """Three known lengths: how much larger bodies have to be printed."""
+    response = HttpResponse(threemf.write([("size strip", size_strip())], title="Size strip"), content_type="model/3mf")
+    response["Content-Disposition"] = 'attachment; filename="size-strip.3mf"'
+    return response
+
+
+@router.get("/size-correction", response=SizeCorrection)
+def size_correction(
+    request: HttpRequest, width: float | None = None, depth: float | None = None, height: float | None = None
+) -> SizeCorrection:
+    """What the lengths measured on the size strip (mm) ask of the resin's record."""
+    measured = dict(zip(("size_x", "size_y", "size_z"), (width, depth, height), strict=True))
+    return SizeCorrection(**{key: None if mm is None else correction_percent(axis, mm) for axis, (key, mm) in enumerate(measured.items())})
 
 
 @router.get("/forms", response=dict[str, list[FieldOut]])

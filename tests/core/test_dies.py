@@ -17,6 +17,7 @@ from bitecore.parts.die_shaft import Shaft, give_way, grown, half_plane, hole_of
 from bitecore.parts.dies import Wanted, side_by_side
 from bitecore.parts.fit_strip import AIRS_MM, fit_strip, socket_at
 from bitecore.parts.fit_strip import shaft as one_shaft
+from bitecore.parts.size_strip import LENGTHS_MM, correction_percent, size_strip
 from bitecore.runsheet import CASE, evaluate
 from bitecore.runsheet.steps.dies import DiesSettings
 from tests.core.known import known_store
@@ -404,3 +405,13 @@ class StripTest(unittest.TestCase):
             # Over the foot and under the strip's top.
             walls = there.trim_by_plane((0, 0, 1), 6.0).trim_by_plane((0, 0, -1), -10.5)
             self.assertAlmostEqual(walls.min_gap(manifold(strip), 1.0), air * np.cos(np.radians(1.0)), delta=0.002)
+
+    def test_the_size_strip_is_as_long_as_it_says(self) -> None:
+        strip = size_strip()
+        self.assertEqual((check_solid(strip).ok, check_solid(strip).components), (True, 1))
+        np.testing.assert_allclose(np.ptp(strip.vertices_mm, axis=0), LENGTHS_MM)
+        # Two bars and a post of 7 mm, less what is engraved.
+        plain = 7 * 7 * (60 + 53 + 23) / 1000
+        self.assertLess(volume_ml(strip), plain)
+        self.assertGreater(volume_ml(strip), 0.98 * plain)
+        self.assertAlmostEqual(correction_percent(0, 60 / 1.004), 0.4)

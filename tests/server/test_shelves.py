@@ -51,6 +51,20 @@ class ShelfTest(ServerCase):
         kept = self.put("resin", id="plaster", name="Plaster grey", data={"density_g_ml": 1.15, "die_air_mm": 0.09}).json()
         self.assertEqual(kept["data"]["die_air_mm"], 0.09)
 
+    def test_the_size_strip_is_fetched_and_what_was_measured_asks_for_a_correction(self) -> None:
+        model = lib3mf.get_wrapper().CreateModel()
+        model.QueryReader("3mf").ReadFromBuffer(self.mira.get("/api/house/size-strip.3mf").content)
+        self.assertEqual(model.GetMeshObjects().Count(), 1)
+        asked = self.mira.get("/api/house/size-correction?width=59.7&height=30.03").json()
+        self.assertEqual(asked, {"size_x": 0.5, "size_y": None, "size_z": -0.1})
+        wrong = self.mira.get("/api/house/size-correction?depth=6.02")
+        self.assertEqual(wrong.status_code, 422)
+        self.assertIn("A depth of 6.02 mm where 60 mm were printed is more than 5 % off", wrong.json()["message"])
+        for odd in ("0", "-60", "nan", "inf"):
+            self.assertEqual(self.mira.get(f"/api/house/size-correction?width={odd}").status_code, 422, odd)
+        kept = self.put("resin", id="plaster", name="Plaster grey", data={"density_g_ml": 1.15, "size_x": asked["size_x"]}).json()
+        self.assertEqual(kept["data"]["size_x"], 0.5)
+
     def test_what_does_not_fit_is_a_sentence(self) -> None:
         for shelf, body, status, words in (
             ("printer", {"name": "X", "data": {"width_mm": 3, "depth_mm": 68, "height_mm": 150}}, 422, "Width"),

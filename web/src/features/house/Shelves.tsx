@@ -5,6 +5,7 @@ import type { components } from "../../shared/api/schema.gen";
 import { capital } from "../../shared/format";
 import { say, sayError } from "../../store/notices";
 import { PartShelf } from "./PartShelf";
+import { SizeStrip } from "./SizeStrip";
 import { TakeOff } from "./TakeOff";
 
 export type ShelfRecord = components["schemas"]["RecordOut"];
@@ -107,6 +108,9 @@ function Shelf({ shelf, records, fields, lead, choose }: ShelfProps) {
           has five sockets and a peg. The one it goes into without play tells the air round dies: keep it with the
           resin.
         </p>
+      )}
+      {shelf === "resin" && (
+        <SizeStrip records={records} keep={lead ? (changed) => work.put({ shelf, ...changed }) : undefined} />
       )}
       {records.length === 0 && <p className="dim py-1">None yet: a {shelf} comes here when a case first names it.</p>}
       <ul>

@@ -825,6 +825,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/house/size-correction": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Size Correction
+         * @description What the lengths measured on the size strip (mm) ask of the resin's record.
+         */
+        get: operations["house_api_size_correction"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/house/size-strip.3mf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Size Strip File
+         * @description Three known lengths: how much larger bodies have to be printed.
+         */
+        get: operations["house_api_size_strip_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/me": {
         parameters: {
             query?: never;
@@ -6552,6 +6592,18 @@ export interface components {
             /** Password */
             password: string;
         };
+        /**
+         * SizeCorrection
+         * @description In %, as a resin's record keeps them; None where nothing was measured.
+         */
+        SizeCorrection: {
+            /** Size X */
+            size_x: number | null;
+            /** Size Y */
+            size_y: number | null;
+            /** Size Z */
+            size_z: number | null;
+        };
         /** SolidOut */
         SolidOut: {
             /** Mesh */
@@ -8726,6 +8778,48 @@ export interface operations {
                         [key: string]: string;
                     };
                 };
+            };
+        };
+    };
+    house_api_size_correction: {
+        parameters: {
+            query?: {
+                width?: number | null;
+                depth?: number | null;
+                height?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SizeCorrection"];
+                };
+            };
+        };
+    };
+    house_api_size_strip_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
