@@ -162,7 +162,8 @@ def packed(
     """On so many plates at most, from the corner of each room (width, depth in mm) on; two bodies are gap_mm apart at least.
 
     inwards_mm : so much farther a body may lie to look to the middle; locked : those that stay where they are; turns : those that a
-    body may be turned by, all four where it is not named; tries : orders after the first; None: as many as take about two seconds
+    body may be turned by, all four where it is not named; tries : orders after the first; None: as many
+    as take about two seconds, where the first leaves something out or takes more than one plate
     """
     shape = tuple((np.floor(np.asarray(room_mm, float) / CELL_MM + 1e-6).astype(int) + 1).tolist())
     ready = {name: _turned(foot, gap_mm, (turns or {}).get(name, (0, 1, 2, 3))) for name, foot in feet.items()}
@@ -175,7 +176,10 @@ def packed(
         return _packed(plan, ready, fixed, shape, plates, 2 * inwards_mm / CELL_MM)
 
     best = tried(best_plan)
-    for _ in range(0 if not free else _PLACED // len(free) if tries is None else tries):
+    if tries is None:
+        # Where all lies on one plate no other order is better.
+        tries = _PLACED // max(len(free), 1) if best.left or best.plates > 1 else 0
+    for _ in range(tries if free else 0):
         plan = _changed(best_plan, rng)
         made = tried(plan)
         if _worth(made, feet) <= _worth(best, feet):
