@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 
+from playwright.sync_api import expect
+
 from tests.browser.bites import BiteCase
 from tests.browser.harness import parse_mm
 
@@ -69,6 +71,8 @@ class BiteTest(BiteCase):
         self.assertEqual(page.get_by_label("Lower up", exact=True).input_value(), "-0.1")
         page.keyboard.press("Control+z")
         page.get_by_text("Nudged by hand").wait_for(state="detached")
+        # The sentence may be gone before what was undone is.
+        expect(page.get_by_label("Lower to the left", exact=True)).not_to_have_value("-0.03")
         page.keyboard.press("Alt+ArrowUp")
         page.keyboard.press("Alt+Shift+PageDown")
         page.get_by_text("Nudged by hand: 0.00 mm, 1.00°.").wait_for()
