@@ -323,8 +323,15 @@ class JawTest(unittest.TestCase):
         flags = self.flags(graph, "own-height")
         self.assertEqual(len(flags), 2)
         self.assertEqual(flags[0]["fix"]["values"], {"parallel": "occlusal"})
-        graph, _ = self.based(parallel="own")
+        graph, _ = self.based(parallel="own", flush=True, shape="squared")
         self.assertEqual(self.flags(graph, "own-height"), [])
+        self.assertEqual(self.flags(graph, "own-backs")[0]["fix"]["values"], {"parallel": "occlusal"})
+
+    def test_drafted_backs_lean_and_upright_ones_say_nothing(self) -> None:
+        for draft in (0.0, 3.0):
+            graph, _ = self.based(flush=True, shape="squared", draft_deg=draft)
+            self.assertEqual(len(self.flags(graph, "leaning-backs")), int(draft > 0))
+            self.assertEqual(self.flags(graph, "own-backs"), [])
 
     def test_pins_ask_for_parallel_bases(self) -> None:
         settings = {"base": {"*": {"parallel": "own"}}, "articulate": {"*": {"style": "pins"}}}

@@ -91,6 +91,8 @@ def apply(inputs: Inputs, settings: FootSettings, run: Run) -> StepResult:
         others = jaws if pair and each.ask["flush"] and each.ask["parallel"] == "occlusal" else [each]
         foot[each.piece] = _foot(each, others, floors[each.piece], back, inputs, flags, readings)
     plates = _plates(jaws, foot, flags) if pair else None
+    if pair and jaws[0].ask["flush"]:
+        flags += _leaning(jaws[0].ask)
     if plates:
         readings.append(Reading("outer faces apart, closed", plates["upper_mm"] - plates["lower_mm"], "mm"))
     return StepResult({"foot": foot, "plates": plates}, tuple(readings), tuple(flags))
@@ -176,6 +178,17 @@ def _not_its_own(each: _Jaw) -> Flag:
         "thick under the lowest point instead."
     )
     return Flag("own-height", "look", text, fix=Fix("base", each.piece, {"parallel": "occlusal"}, label="By the occlusal plane"))
+
+
+def _leaning(ask: Mapping[str, Any]) -> list[Flag]:
+    """Why a closed pair that was made flush does not stand on its back."""
+    if ask["parallel"] == "own":
+        text = "Each base goes by its own teeth, and so does its back: closed, the two backs are not in one plane."
+        return [Flag("own-backs", "look", text, fix=Fix("base", "*", {"parallel": "occlusal"}, label="By the occlusal plane"))]
+    if ask["draft_deg"] > 0:
+        text = f"The walls lean by {ask['draft_deg']:.1f}°: closed, the pair stands on the edges of its backs, not on their faces."
+        return [Flag("leaning-backs", "note", text, fix=Fix("base", "*", {"draft_deg": 0.0}, label="Upright walls"))]
+    return []
 
 
 def _own_plane(teeth: list[dict], up: NDArray) -> NDArray[np.float64] | None:
@@ -271,7 +284,7 @@ STEP = Step(
     name="foot",
     title="Footing",
     number=5,
-    version=6,
+    version=7,
     over=WHOLE,
     part_of="base",
     settings=FootSettings,

@@ -1,5 +1,5 @@
 import { PanelBottomDashed } from "lucide-react";
-import { detailOf, goodOf } from "../../case/look";
+import { detailOf, flagsOf, goodOf } from "../../case/look";
 import {
   type CardProps,
   type Drawing,
@@ -102,14 +102,25 @@ function Words({ data, view, ui }: Drawing) {
     });
 }
 
+/** What the core says of a pair that does not stand closed on its back, or not on all sides. */
+const NOT_STANDING = new Set([
+  "own-backs",
+  "leaning-backs",
+  "other-shape",
+  "ragged-walls",
+  "no-back",
+  "bite-left-open",
+]);
+
 /** One press for a pair that stands closed on a table. */
 function Below({ data, node, doings }: CardProps) {
   const settings = node && (detailOf(data, "base", node.piece)?.settings as Record<string, unknown> | undefined);
   const pair = data.pieces.filter((p) => p.jaw).length === 2;
   if (!settings || !pair) return null;
   const land = settings.shape === "squared" || settings.shape === "flat";
+  const said = data.opened.filter((d) => d.step === "base" || d.step === "foot").flatMap(flagsOf);
   if (settings.flush && land)
-    return (
+    return said.some((flag) => NOT_STANDING.has(flag.code)) ? null : (
       <p className="dim mt-2 text-[13px]">
         Closed, the pair stands on its back and on both sides: they lie in one plane each.
       </p>
