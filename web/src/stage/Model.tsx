@@ -13,6 +13,7 @@ import {
 } from "three";
 import type { MeshBVH } from "three-mesh-bvh";
 import { type Point, useBench } from "../store/bench";
+import { awaited } from "./awaited";
 import type { Bounds, Corners, Cut, Probed, Shown } from "./kit";
 import { type Channel, treeOf } from "./loader";
 import { useLegend } from "./MapLegend";
@@ -63,16 +64,20 @@ export const Model = memo(function Model({
 
   useEffect(() => {
     tree.current = null;
+    if (!picks || ghost || look.lies) return;
     let here = true;
+    const came = awaited(shown.key);
     // Only the full surface is measured on, and only when someone is going to.
-    if (loaded && !loaded.light && picks)
+    if (loaded && !loaded.light)
       treeOf(loaded).then((t) => {
         if (here) tree.current = t;
+        came();
       });
     return () => {
       here = false;
+      came();
     };
-  }, [loaded, picks]);
+  }, [loaded, picks, shown.key, ghost, look.lies]);
 
   const channel = loaded?.channel ?? null;
   useEffect(() => {

@@ -1,3 +1,4 @@
+export { useAwaited } from "./awaited";
 export { type Hand, handMatrix, useSteps } from "./byHand";
 export type { At, Bounds, CardProps, Corners, Cut, Drawing, Probed, Shown, StepUi, Tool } from "./kit";
 export { Label } from "./Label";

@@ -3,7 +3,7 @@ import type { Doings } from "../../case/useCase";
 import type { CaseOut } from "../../shared/api/client";
 import { Command } from "../../shared/ui/Command";
 import { ToolButton } from "../../shared/ui/ToolButton";
-import type { At, StepUi, Tool } from "../../stage";
+import { type At, type StepUi, type Tool, useAwaited } from "../../stage";
 import { STEP_UIS } from "../../steps";
 import { type InHand, useBench, useView } from "../../store/bench";
 import { TOOLS } from "../../tools";
@@ -103,7 +103,8 @@ const nothing = () => "";
 function Hint({ tool }: { tool: Tool }) {
   // A tool is always the same one as long as this is mounted: which hook it has does not change.
   const now = (tool.useHint ?? nothing)();
-  return <Said>{now || tool.hint}</Said>;
+  const waits = useAwaited((s) => s.keys.size > 0);
+  return <Said>{waits ? "One moment: the surface is not here in full yet." : now || tool.hint}</Said>;
 }
 
 /** What is seen while nothing is in the hand. */
