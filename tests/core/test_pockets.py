@@ -8,7 +8,7 @@ import igl
 import numpy as np
 
 from bitecore.engine.gives import unpack
-from bitecore.mesh import Mesh, check_solid, volume_ml
+from bitecore.mesh import Mesh, check_solid, face_components, volume_ml
 from bitecore.ops.assembly import assemble
 from bitecore.ops.cavity import Thicker, cavity
 from bitecore.ops.crossing import crossing_faces
@@ -101,6 +101,15 @@ class StiffTest(unittest.TestCase):
         share = 1 - ((APART_MM - 1.2) / APART_MM) ** 2  # of a hexagon less a smaller one
         taken = (volume_ml(plain) - volume_ml(comb)) * 1000 / (76 * 56 * (26 - PASS_MM))
         self.assertAlmostEqual(taken / share, 1, delta=0.08)
+
+    def test_resin_passes_where_the_room_has_a_bottom_of_its_own(self) -> None:
+        """Half of it stands 15 mm over the floor: no cell of it is shut."""
+        raised = without(box((80, 60, 30)), ((40, 62, 14), (45, -1, -1)))
+        made = cavity(raised, wall_mm=2.0, floor_mm=2.0, stiffened=Stiffened("honeycomb", 1.2))
+        assert made.mesh is not None
+        self.assertTrue(made.ribbed)
+        self.assertEqual(face_components(made.mesh)[0], 1)
+        self.assertTrue(cavity(raised, wall_mm=2.0, floor_mm=None, stiffened=Stiffened("honeycomb", 1.2)).ribbed)
 
     def test_a_narrow_room_has_none(self) -> None:
         made = cavity(box((60, 14, 12)), wall_mm=2.0, floor_mm=None, stiffened=Stiffened("ribs", 1.2))
@@ -204,8 +213,9 @@ class JawTest(unittest.TestCase):
             room = next(s.mesh for s in self.value(graph, "hollow", piece, "solids"))
             self.assertAlmostEqual(said["resin that stays inside"] / volume_ml(room), 1, delta=0.05)
             fix = flags["resin-stays"]["fix"]
-            self.assertEqual((fix["step"], fix["at"]), ("hollow", "drains"))
-        fixed = {"hollow": {p: {"drains": {f["fix"]["id"]: f["fix"]["values"]}} for p in graph.jaws for f in [self.stays(graph, p)]}}
+            # A new drain: one with a number would be taken for one that is there.
+            self.assertEqual((fix["step"], fix["at"], fix["id"]), ("hollow", "drains", ""))
+        fixed = {"hollow": {p: {"drains": {"d1": f["fix"]["values"]}} for p in graph.jaws for f in [self.stays(graph, p)]}}
         document = self.document.model_copy(
             update={
                 "settings": {"base": {"*": {"shape": "closed"}}, "hollow": {"*": {"style": "closed", "drain_count": 1}, **fixed["hollow"]}}

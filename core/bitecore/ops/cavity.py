@@ -109,7 +109,10 @@ def cavity(
         return Cavity(None, np.inf)
     ribs = stiffened.field(kept > 0, grid, bottom + (floor_mm or 0.0)) if stiffened else None
     if ribs is not None:
-        kept = np.minimum(kept, ribs)
+        # Under a sloping roof they shut corners off.
+        stiff = _kept(np.minimum(kept, ribs), through=floor_mm is None)
+        ribs, kept = (None, kept) if stiff is None else (ribs, stiff)
+    kept = _sealed(kept)
     run.tick(0.75, "its surface")
     drawn = _surface(kept, grid)
     made = _held_off(drawn, skin, wall_mm, bottom if floor_mm is None else bottom + floor_mm)
@@ -209,7 +212,11 @@ def _kept(level: NDArray[np.float32], *, through: bool) -> NDArray[np.float32] |
     keep = (ml >= _LEAST_ML) & ((ml >= _BESIDE_ML) | (ml >= ml.max()))
     if not keep.any():
         return None
-    level = np.where(keep[label] | (label == 0), level, np.minimum(level, -np.abs(level) - np.float32(1e-3)))
+    return np.where(keep[label] | (label == 0), level, np.minimum(level, -np.abs(level) - np.float32(1e-3)))
+
+
+def _sealed(level: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Shut at the ends of the grid, so that its surface is closed."""
     for axis in range(3):
         side = np.moveaxis(level, axis, 0)
         side[0], side[-1] = -1, -1

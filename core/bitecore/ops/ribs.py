@@ -25,8 +25,8 @@ class Stiffened:
     thick_mm: float
 
     def field(self, room: NDArray[np.bool_], grid: Voxels, floor: float) -> NDArray[np.float32] | None:
-        """For each cell how far (mm) it lies outside of what stiffens, which begins PASS_MM over the floor; None where the room is
-        nowhere wide."""
+        """For each cell how far (mm) it lies outside of what stiffens, which begins PASS_MM over the floor, and over the room's own bottom
+        where that lies higher; None where the room is nowhere wide."""
         deep = ndimage.distance_transform_edt(room.any(2)) * grid.cell
         wide = np.argwhere(deep > _WIDE_MM)
         if len(wide) == 0:
@@ -40,8 +40,9 @@ class Stiffened:
             number = np.floor(y / APART_MM + 0.5)
             crossed = np.unique(number[tuple(wide[(np.abs(off) < self.thick_mm)[tuple(wide.T)]].T)])
             off = np.where(np.isin(number, crossed), off, APART_MM)
-        rise = grid.low[2] + np.arange(room.shape[2]) * grid.cell - (floor + PASS_MM)
-        return np.maximum((off - self.thick_mm / 2)[:, :, None], -rise[None, None, :]).astype(np.float32)
+        bottom = np.maximum(grid.low[2] + room.argmax(2) * grid.cell, floor)
+        rise = grid.low[2] + np.arange(room.shape[2]) * grid.cell - (bottom + PASS_MM)[:, :, None]
+        return np.maximum((off - self.thick_mm / 2)[:, :, None], -rise).astype(np.float32)
 
 
 def _to_lines(y: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -160,9 +160,8 @@ def _thicker(found: Stands, settings: Any, inputs: Inputs, needed: float) -> Fix
         return Fix("label", inputs.piece, entry, at="labels", id=asked.entry) if tall <= 30 else None
     if asked.said.kind == "text":
         return Fix("label", "*", {"tall_mm": tall}) if 1.5 <= tall <= 10 else None
-    number = max((int(key[1:]) for key in settings.labels), default=0) + 1
     new = {"name": asked.said.kind, "kind": asked.said.kind, "pattern": "", "at": None, "turn_deg": 0.0, "tall_mm": tall}
-    return Fix("label", inputs.piece, new, at="labels", id=f"l{number}") if tall <= 30 else None
+    return Fix("label", inputs.piece, new, at="labels") if tall <= 30 else None
 
 
 def _no_room(asked: Asked, wall: Free | None, inputs: Inputs, cure: Fix | None) -> Flag:

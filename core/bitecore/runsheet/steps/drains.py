@@ -150,9 +150,8 @@ class _Says:
 
     def drain_at(self, point: NDArray) -> Fix:
         """One more drain there."""
-        number = max((int(key[1:]) for key in self.inputs["by_hand"]), default=0) + 1
         at = tuple(round(float(x), 2) for x in self.frame.home(point))
-        return Fix("hollow", self.inputs.piece, {"name": "", "at": at}, at="drains", id=f"d{number}", label="Add a drain")
+        return Fix("hollow", self.inputs.piece, {"name": "", "at": at}, at="drains", label="Add a drain")
 
     def made(self, made: list[Drain]) -> list[Flag]:
         how = "Open underneath" if self.inputs["style"] == "open" else "Closed underneath"
@@ -219,7 +218,7 @@ STEP = Step(
     name="drains",
     title="Drains",
     number=6,
-    version=11,
+    version=12,
     over=BODIES,
     part_of="hollow",
     settings=DrainsSettings,
