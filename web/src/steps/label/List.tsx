@@ -1,5 +1,5 @@
 import { useId, useState } from "react";
-import { pieceOf } from "../../case/look";
+import { detailOf, pieceOf } from "../../case/look";
 import { NumberField } from "../../shared/ui/NumberField";
 import type { CardProps } from "../../stage";
 import { useBench } from "../../store/bench";
@@ -13,6 +13,8 @@ export function LabelList({ data, node, doings, view }: CardProps) {
   const piece = node && pieceOf(data, node.piece);
   if (!piece) return null;
   const entries = byHand(data, piece.id);
+  // Without a mark chosen from the house's shelf there is none to add.
+  const marked = (detailOf(data, "label", piece.id)?.settings.mark ?? "none") !== "none";
   const standing = labelsOf(data, piece.id);
   const homeless = Object.keys(entries).filter((id) => !entries[id]?.name && !standing.some((l) => l.name === id));
   const names = [...standing.map((l) => l.name), ...homeless];
@@ -74,9 +76,11 @@ export function LabelList({ data, node, doings, view }: CardProps) {
         <button type="button" className="font-semibold text-primary" onClick={() => add(doings, piece.id, "code")}>
           Add a code
         </button>
-        <button type="button" className="font-semibold text-primary" onClick={() => add(doings, piece.id, "mark")}>
-          Add the mark
-        </button>
+        {marked && (
+          <button type="button" className="font-semibold text-primary" onClick={() => add(doings, piece.id, "mark")}>
+            Add the mark
+          </button>
+        )}
       </div>
     </section>
   );
