@@ -22,6 +22,7 @@ class PrintOut(Schema):
 
     id: int
     case: str
+    plate: int | None
     bay: str
     printer: str
     resin: str
@@ -55,7 +56,10 @@ class BayOut(Schema):
 
 
 class NewPrint(Schema):
-    case: str
+    """case : its own plate; plate : else a plate of several cases"""
+
+    case: str = ""
+    plate: int = 0
 
 
 @router.get("", response=list[BayOut])
@@ -66,15 +70,15 @@ def bays(request: HttpRequest) -> list[BayOut]:
 
 
 @router.get("/prints", response=list[PrintOut])
-def prints(request: HttpRequest, case: str = "") -> list[PrintOut]:
-    """The newest two hundred, of one case or of all open ones."""
-    return [_out(row) for row in services.of(request.user, number=case)]
+def prints(request: HttpRequest, case: str = "", plate: int = 0) -> list[PrintOut]:
+    """The newest two hundred, of one case, of one plate, or of all that are open."""
+    return [_out(row) for row in services.of(request.user, number=case, plate=plate)]
 
 
 @router.post("/prints", response=PrintOut)
 def send(request: HttpRequest, body: NewPrint) -> PrintOut:
-    """Send the plate of a case to the printer it was laid out for."""
-    return _out(services.send(request.user, body.case))
+    """Send a plate to the printer it was laid out for."""
+    return _out(services.send_plate(request.user, body.plate) if body.plate else services.send(request.user, body.case))
 
 
 @router.post("/prints/{ident}/again", response=PrintOut)
@@ -97,7 +101,7 @@ def _bay(ident: str, name: str, bay: Bay | None) -> BayOut:
 
 def _out(row: Print) -> PrintOut:
     return PrintOut(
-        id=row.pk, case=row.case.number, bay=row.bay, printer=row.printer, resin=row.resin, name=row.name, sha256=row.sha256,
+        id=row.pk, case=row.number, plate=row.plate_id, bay=row.bay, printer=row.printer, resin=row.resin, name=row.name, sha256=row.sha256,
         bytes=row.bytes, state=cast(State, row.state), says=row.says, layer=row.layer, layers=row.layers, seconds_left=row.seconds_left,
         resin_ml=row.resin_ml, sent_by=label(row.sent_by) if row.sent_by else "", created=row.created.isoformat(),
         ended=row.ended.isoformat() if row.ended else None, sent=row.sent,

@@ -6,6 +6,7 @@ from django.conf import settings
 from django.db import models
 
 from cases.models import Case
+from plates.models import Plate
 
 # On its way, or at the printer and not ended.
 ON_ITS_WAY = ("waiting", "sending")
@@ -27,8 +28,9 @@ class Bay(models.Model):
 
 
 class Print(models.Model):
-    """A plate of a case at a printer, or on its way there.
+    """A plate at a printer, or on its way there.
 
+    case    : whose own plate it is; plate : else the plate it is, of several cases
     bay     : the printer's record
     name    : what it is called there
     sent    : digests of the layers it is made of
@@ -38,7 +40,8 @@ class Print(models.Model):
     says    : what is in the way, in a sentence
     """
 
-    case = models.ForeignKey(Case, on_delete=models.CASCADE, related_name="plates_sent")
+    case = models.ForeignKey(Case, null=True, on_delete=models.CASCADE, related_name="plates_sent")
+    plate = models.ForeignKey(Plate, null=True, on_delete=models.CASCADE, related_name="prints")
     bay = models.CharField(max_length=60)
     printer = models.CharField(max_length=120)
     resin = models.CharField(max_length=120, default="")
@@ -58,3 +61,9 @@ class Print(models.Model):
 
     class Meta:
         ordering = ("-created", "-id")
+        constraints = (models.CheckConstraint(condition=models.Q(case__isnull=True) ^ models.Q(plate__isnull=True), name="print_of_one"),)
+
+    @property
+    def number(self) -> str:
+        """Of its case; empty for a plate of several."""
+        return self.case.number if self.case else ""

@@ -10,7 +10,8 @@ from django.conf import settings
 from django.utils import timezone
 
 from bitecore.parts.layer_zip import written
-from bitecore.runsheet.plated import digests, plate_layers
+from bitecore.platesheet import plated as plate
+from bitecore.runsheet import plated as case
 from runs.owning import folder
 from runs.services import look
 
@@ -24,7 +25,7 @@ _WAITS_S = (1.0, 3.0, 6.0)
 
 def deliver(pk: int) -> None:
     """Make the file, put it to the printer, and let it begin where that is free. What goes wrong is kept with the print."""
-    row = Print.objects.select_related("case").filter(pk=pk, state__in=ON_ITS_WAY).first()
+    row = Print.objects.select_related("case", "plate").filter(pk=pk, state__in=ON_ITS_WAY).first()
     if row is None:
         return
     _set(row, state="sending", says="")
@@ -40,9 +41,9 @@ def deliver(pk: int) -> None:
 
 
 def _made(row: Print, path: Path) -> bool:
-    graph = look(row.case)
-    found = plate_layers(graph, folder())
-    if found is None or digests(graph) != row.sent:
+    graph, kind = look(row.plate or row.case), plate if row.plate else case
+    found, sent = kind.plate_layers(graph, folder()), kind.digests(graph)
+    if found is None or sent != row.sent:
         return False
     data = written(found.bodies, found.says)
     path.parent.mkdir(parents=True, exist_ok=True)

@@ -6,18 +6,25 @@ import contextlib
 from typing import Any
 
 from django.db import transaction
+from django.db.models import Q
 from django.utils import timezone
 from procrastinate.contrib.django import app
 from procrastinate.exceptions import AlreadyEnqueued
 
-from bitecore.runsheet import standard
+from bitecore.engine.graph import Node
+from bitecore.platesheet.plated import digests as plate_digests
+from bitecore.runsheet import CaseDocument, standard
 from bitecore.runsheet.plated import digests
+from bitecore.runsheet.who import CaseGraph
 from cases.accepting import asks
 from cases.documents import document_of
 from cases.models import AuditLine, Case
 from cases.services import locked, visible
 from ground.errors import Refused
 from house.shelves import on
+from plates import services as plates
+from plates.models import Plate
+from runs.kinds import document_of as document_of_plate
 from runs.services import FRONT, announce, look
 from runs.store import ServerStore
 
@@ -28,12 +35,14 @@ SEND_TASK = "send-print"
 _MOST_SHOWN = 200
 
 
-def of(user: Any, *, number: str = "") -> list[Print]:
-    """The newest, of one case or of all that are not put away."""
+def of(user: Any, *, number: str = "", plate: int = 0) -> list[Print]:
+    """The newest, of one case, of one plate, or of all that are not put away."""
     if number:
         return list(visible(user, number).plates_sent.select_related("case")[:_MOST_SHOWN])
+    if plate:
+        return list(plates.visible(user, plate).prints.all()[:_MOST_SHOWN])
     cases = Case.objects.visible_to(user).filter(closed__isnull=True)
-    return list(Print.objects.filter(case__in=cases).select_related("case")[:_MOST_SHOWN])
+    return list(Print.objects.filter(Q(case__in=cases) | Q(plate__in=Plate.objects.visible_to(user))).select_related("case")[:_MOST_SHOWN])
 
 
 def send(user: Any, number: str) -> Print:
@@ -41,28 +50,57 @@ def send(user: Any, number: str) -> Print:
     with transaction.atomic():
         case = locked(user, number)
         document, graph = document_of(case), look(case)
-        missing = [s.title for s in standard().shown if s.name in standard().up_to("plate") and asks(document, graph, s, ServerStore())]
+        missing = _unaccepted(document, graph, "plate")
         if missing:
             text = f"Printing waits for your yes to {', '.join(missing)}."
             raise Refused(text, code="not-accepted", status=409, more={"missing": missing})
-        node, layers = graph.node("plate"), digests(graph)
-        if node is None or node.good is None or not layers:
-            raise Refused("The layers of the plate are not worked out yet.", code="no-layers", status=409)
-        stops = [f["message"] for f in node.good.flags if f["severity"] == "stop"]
-        if stops:
-            raise Refused(f"This plate cannot be printed: {stops[0]}", code="not-printable", status=409)
-        bay = node.task.settings["printer"] if node.task else ""
-        _reachable(bay, node.json("plate")["printer"])
-        there = case.plates_sent.filter(state__in=(*ON_ITS_WAY, *AT_PRINTER)).first()
-        if there is not None and there.sent == layers:
-            raise Refused(f"This plate is on the {there.printer} already, as {there.name}.", code="sent-already", status=409)
-        row = Print.objects.create(
-            case=case, bay=bay, printer=node.json("plate")["printer"], resin=node.json("printing")["resin"], name=_name(case),
-            sent=layers, sent_by=user,
-        )  # fmt: skip
+        return _sent(user, graph.node("plate"), digests(graph), case.plates_sent, [number])
+
+
+def send_plate(user: Any, ident: int) -> Print:
+    """A plate of several cases as it is now. Only once all that was made before it was accepted in each case that is still there."""
+    with transaction.atomic():
+        plate = plates.locked(user, ident)
+        graph = look(plate)
+        numbers = sorted({body.case for body in document_of_plate(plate).bodies})
+        for case in Case.objects.visible_to(user).filter(number__in=numbers):
+            missing = [title for title in _unaccepted(document_of(case), look(case), "plate") if title != standard()["plate"].title]
+            if missing:
+                text = f"Printing waits for a yes to {', '.join(missing)} in case {case.number}."
+                raise Refused(text, code="not-accepted", status=409, more={"missing": missing, "case": case.number})
+        left = [b.called for b in document_of_plate(plate).bodies if (n := graph.node("pack")) is None or n.json("at_px", b.id) is None]
+        if left:
+            text = f"There is no room for {', '.join(left[:3])}: take off what does not fit, or choose a larger printer."
+            raise Refused(text, code="no-room", status=409)
+        return _sent(user, graph.node("pack"), plate_digests(graph), plate.prints, numbers)
+
+
+def _unaccepted(document: CaseDocument, graph: CaseGraph, last: str) -> list[str]:
+    return [s.title for s in standard().shown if s.name in standard().up_to(last) and asks(document, graph, s, ServerStore())]
+
+
+def _sent(user: Any, node: Node | None, layers: list[str], prints: Any, numbers: list[str]) -> Print:
+    """node : where the bodies lie on their plate; prints : of the case or the plate this is of; numbers : of the cases on it"""
+    if node is None or node.good is None or not layers:
+        raise Refused("The layers of the plate are not worked out yet.", code="no-layers", status=409)
+    stops = [f["message"] for f in node.good.flags if f["severity"] == "stop"]
+    if stops:
+        raise Refused(f"This plate cannot be printed: {stops[0]}", code="not-printable", status=409)
+    bay = node.task.settings["printer"] if node.task else ""
+    _reachable(bay, node.json("plate")["printer"])
+    there = prints.filter(state__in=(*ON_ITS_WAY, *AT_PRINTER)).first()
+    if there is not None and there.sent == layers:
+        raise Refused(f"This plate is on the {there.printer} already, as {there.name}.", code="sent-already", status=409)
+    row = prints.model(
+        **{prints.field.name: prints.instance}, bay=bay, printer=node.json("plate")["printer"], resin=node.json("printing")["resin"],
+        sent=layers, sent_by=user,
+    )  # fmt: skip
+    row.name = _name(row)
+    row.save()
+    for number in numbers:
         AuditLine.objects.create(user=user, case_number=number, action="print", detail={"name": row.name, "printer": row.printer})
-        _ask(row)
-        return row
+    _ask(row)
+    return row
 
 
 def again(user: Any, ident: int) -> Print:
@@ -74,7 +112,7 @@ def again(user: Any, ident: int) -> Print:
         _reachable(row.bay, row.printer)
         row.state, row.says, row.ended, row.layer, row.seconds_left = "waiting", "", None, 0, None
         # The printer keeps what was broken off under its old name.
-        row.name = _name(row.case)
+        row.name = _name(row)
         row.save()
         _ask(row)
         return row
@@ -95,19 +133,20 @@ def cancel(user: Any, ident: int) -> Print:
         if row.state in (*ON_ITS_WAY, *AT_PRINTER):
             row.state, row.says, row.ended = "cancelled", "", timezone.now()
             row.save()
-            AuditLine.objects.create(user=user, case_number=row.case.number, action="print-cancelled", detail={"name": row.name})
+            for number in [row.number] if row.case else sorted({b.case for b in document_of_plate(row.plate).bodies}):
+                AuditLine.objects.create(user=user, case_number=number, action="print-cancelled", detail={"name": row.name})
             tell(row)
         return row
 
 
 def tell(row: Print) -> None:
     """Every open browser looks anew."""
-    announce({"kind": "bay", "bay": row.bay, "of": row.case.number})
+    announce({"kind": "bay", "bay": row.bay, "of": row.number})
 
 
 def _locked(user: Any, ident: int) -> Print:
-    cases = Case.objects.visible_to(user)
-    row = Print.objects.select_for_update(of=("self",)).filter(pk=ident, case__in=cases).select_related("case").first()
+    mine = Q(case__in=Case.objects.visible_to(user)) | Q(plate__in=Plate.objects.visible_to(user))
+    row = Print.objects.select_for_update(of=("self",)).filter(mine, pk=ident).select_related("case", "plate").first()
     if row is None:
         raise Refused("There is no such print.", code="no-print", status=404)
     return row
@@ -121,10 +160,11 @@ def _reachable(bay: str, title: str) -> None:
     raise Refused(f"The {title} is not connected.{others} Or take layers.zip to it.", code="no-bay", status=409)
 
 
-def _name(case: Case) -> str:
-    """From the case's number alone: no person's name leaves with it."""
-    taken = set(Print.objects.filter(name__startswith=f"{case.number}_").values_list("name", flat=True))
-    return next(name for n in range(1, len(taken) + 2) if (name := f"{case.number}_{n}") not in taken)
+def _name(row: Print) -> str:
+    """From the number of the case or of the plate alone: no person's name leaves with it."""
+    stem = row.number or f"plate-{row.plate_id}"
+    taken = set(Print.objects.filter(name__startswith=f"{stem}_").values_list("name", flat=True))
+    return next(name for n in range(1, len(taken) + 2) if (name := f"{stem}_{n}") not in taken)
 
 
 def _ask(row: Print) -> None:

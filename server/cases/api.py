@@ -13,9 +13,9 @@ from ninja import File, Router, UploadedFile
 
 from accounts.services import label
 from bitecore.anatomy.notation import DECIDUOUS, PERMANENT, tooth
-from bitecore.parts.layer_zip import picture, written
+from bitecore.parts.layer_zip import PlateLayers, picture, written
 from bitecore.runsheet import standard
-from bitecore.runsheet.plated import PlateLayers, plate_layers
+from bitecore.runsheet.plated import plate_layers
 from bitecore.runsheet.toothed import labelled, teeth_of
 from bitecore.text import plain
 from ground.errors import Refused

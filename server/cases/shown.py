@@ -34,7 +34,7 @@ def steps_out() -> list[StepOut]:
     return [
         StepOut(
             name=s.name, title=s.title, number=s.number, over=s.over.what, about=s.about, on_demand=s.on_demand,
-            settings=[row for part in (s, *_parts(s)) for row in _settings(part)],
+            settings=[row for part in (s, *_parts(s)) for row in settings_of(part)],
         )
         for s in standard().shown
     ]  # fmt: skip
@@ -46,7 +46,8 @@ def _parts(step: Step) -> list[Step]:
     return [s for s in known.parts(step.name) if (s.over.what in ("whole", step.over.what) or s in speaking) and s.over.what != "scans"]
 
 
-def _settings(step: Step) -> list[SettingOut]:
+def settings_of(step: Step) -> list[SettingOut]:
+    """The form of a step's settings."""
     fields = step.settings.model_json_schema().get("properties", {})
     return [_setting(step.name, key, prop) for key, prop in fields.items() if _plain(prop)]
 

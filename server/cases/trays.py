@@ -33,11 +33,13 @@ def _steps() -> str:
 
 
 def is_current(case: Case) -> bool:
-    return bool(case.summary) and case.summary.get("steps") == _steps() and case.summary.get("revision") == case.revision
+    kept = case.summary
+    return bool(kept) and "bodies" in kept and kept.get("steps") == _steps() and kept.get("revision") == case.revision
 
 
 def summarised(case: Case, document: CaseDocument, graph: CaseGraph) -> dict[str, Any]:
-    """states : of every step on the run sheet, as if nothing ran; failed, next : what it waits for, as [step, sentence, tone]."""
+    """bodies : those that could be printed
+    states : of every step on the run sheet, as if nothing ran; failed, next : what it waits for, as [step, sentence, tone]."""
     states = []
     for step in standard().shown:
         resting = [resting_state(n, case) for each in standard().speaking(step) for n in graph.of_step(each.name)]
@@ -50,6 +52,7 @@ def summarised(case: Case, document: CaseDocument, graph: CaseGraph) -> dict[str
         "revision": case.revision,
         **{key: getattr(document, key) for key in _FIELDS},
         "states": states,
+        "bodies": [{"address": n.piece, "jaw": n.jaw or ""} for n in graph.of_step("assemble") if n.good is not None],
         "failed": [failed["step"], f"{failed['title']}: {_first_flag(graph, failed['step'], 'stop')}", "look"] if failed else None,
         "next": list(_next(document, graph)),
     }
@@ -127,6 +130,19 @@ def tray_or_trouble(case: Case, *, veiled: bool) -> Tray:
             waits="This case cannot be shown: something in it does not fit together. It has been logged; a lead can delete it.",
             tone="look", working=None, created=case.created.isoformat(), closed=case.closed is not None, keep_until="",
         )  # fmt: skip
+
+
+def current_summary(case: Case) -> dict[str, Any] | None:
+    """What lists show of it, made anew where it has to be; None of one that cannot be shown."""
+    try:
+        if not is_current(case):
+            _summarise_now(case)
+    except (DatabaseError, MemoryError):
+        raise
+    except Exception as error:
+        log_accident(error)
+        return None
+    return dict(case.summary)
 
 
 def _summarise_now(case: Case) -> None:

@@ -2,110 +2,108 @@
 
 from __future__ import annotations
 
-from typing import Any
+from dataclasses import asdict
 
 from django.http import HttpRequest, HttpResponse
-from ninja import Router, Schema
+from ninja import Router
 
+from bitecore.parts.layer_zip import PlateLayers, picture, written
+from bitecore.platesheet import PLATE
+from bitecore.platesheet.plated import plate_layers
+from cases import veil
+from cases.schemas import SettingOut
+from cases.shown import settings_of
 from ground.errors import Refused
-from runs.kinds import document_of
 from runs.owning import folder
 from runs.services import look
 
-from . import services
+from . import services, shelf
 from .models import Plate
+from .schemas import Base, Copies, LayerTable, Named, NewPlate, PlateChange, PlateLine, PlateOut, PutOn, ReadyOut, TakeOff
+from .shown import plate_line, plate_out
 
 router = Router(tags=["plates"])
 
 
-class PlateBodyOut(Schema):
-    """home_to_plate : None where there was no room for it, or it is not known yet."""
-
-    id: str
-    case: str
-    address: str
-    jaw: str
-    mesh: str
-    home_to_plate: list[list[float]] | None
-
-
-class PlateOut(Schema):
-    """A plate as it is now.
-
-    states    : {step: state}
-    sentences : what the steps say
-    """
-
-    id: int
-    name: str
-    revision: int
-    bodies: list[PlateBodyOut]
-    settings: dict[str, dict[str, Any]]
-    states: dict[str, str]
-    sentences: list[str]
-    working: bool
-
-
-class NewPlate(Schema):
-    name: str = ""
-
-
-class PutOn(Schema):
-    base: int
-    case: str
-    address: str
-
-
-class PlateChange(Schema):
-    base: int
-    step: str
-    values: dict[str, Any]
-
-
-class TakeOff(Schema):
-    base: int
-
-
-@router.get("", response=list[PlateOut])
-def plates(request: HttpRequest) -> list[PlateOut]:
+@router.get("", response=list[PlateLine])
+def plates(request: HttpRequest) -> list[PlateLine]:
     """The newest hundred."""
-    return [_out(plate) for plate in Plate.objects.visible_to(request.user)[:100]]
+    return [plate_line(plate) for plate in Plate.objects.visible_to(request.user)[:100]]
 
 
 @router.post("", response=PlateOut)
 def create(request: HttpRequest, body: NewPlate) -> PlateOut:
-    return _out(services.create(request.user, body.name))
+    return plate_out(services.create(request.user, body.name, body.printer), request.user)
+
+
+@router.get("/shelf", response=list[ReadyOut])
+def on_the_shelf(request: HttpRequest) -> list[ReadyOut]:
+    """Bodies of all open cases, what is due first in front."""
+    return [ReadyOut(**asdict(each)) for each in shelf.ready(request.user, veiled=veil.is_down(request))]
+
+
+@router.get("/settings", response=list[SettingOut])
+def settings(request: HttpRequest) -> list[SettingOut]:
+    """What can be set of a plate, by its steps."""
+    return [row for step in PLATE.registry.shown for row in settings_of(step)]
 
 
 @router.get("/{ident}", response=PlateOut)
 def read(request: HttpRequest, ident: int) -> PlateOut:
-    return _out(services.visible(request.user, ident))
+    return plate_out(services.visible(request.user, ident), request.user)
 
 
 @router.post("/{ident}/bodies", response=PlateOut)
 def put(request: HttpRequest, ident: int, body: PutOn) -> PlateOut:
-    """Put a body of a case on the plate, as it is now."""
-    return _out(services.put(request.user, ident, body.base, body.case, body.address))
+    """Put bodies of a case on the plate, as they are now."""
+    return plate_out(services.put(request.user, ident, body.base, body.case, body.addresses, body.count), request.user)
 
 
-@router.post("/{ident}/bodies/{body}/off", response=PlateOut)
-def take_off(request: HttpRequest, ident: int, body: str, change: TakeOff) -> PlateOut:
-    return _out(services.take_off(request.user, ident, change.base, body))
+@router.post("/{ident}/off", response=PlateOut)
+def take_off(request: HttpRequest, ident: int, body: TakeOff) -> PlateOut:
+    return plate_out(services.take_off(request.user, ident, body.base, body.bodies), request.user)
+
+
+@router.post("/{ident}/bodies/{body}/copies", response=PlateOut)
+def copies(request: HttpRequest, ident: int, body: str, change: Copies) -> PlateOut:
+    return plate_out(services.copies(request.user, ident, change.base, body, change.count), request.user)
+
+
+@router.post("/{ident}/bodies/{body}/renew", response=PlateOut)
+def renew(request: HttpRequest, ident: int, body: str, change: Base) -> PlateOut:
+    """Take a body as its case has it now."""
+    return plate_out(services.renew(request.user, ident, change.base, body), request.user)
+
+
+@router.post("/{ident}/fill", response=PlateOut)
+def fill(request: HttpRequest, ident: int, body: Base) -> PlateOut:
+    """Put on what is ready and due first, as long as there is room."""
+    return plate_out(services.fill(request.user, ident, body.base), request.user)
+
+
+@router.post("/{ident}/name", response=PlateOut)
+def rename(request: HttpRequest, ident: int, body: Named) -> PlateOut:
+    return plate_out(services.rename(request.user, ident, body.base, body.name), request.user)
 
 
 @router.post("/{ident}/settings", response=PlateOut)
 def change_settings(request: HttpRequest, ident: int, body: PlateChange) -> PlateOut:
-    return _out(services.change_settings(request.user, ident, body.base, body.step, body.values))
+    return plate_out(services.change_settings(request.user, ident, body.base, body.step, body.values), request.user)
 
 
 @router.post("/{ident}/undo", response=PlateOut)
 def undo(request: HttpRequest, ident: int) -> PlateOut:
-    return _out(services.undo(request.user, ident))
+    return plate_out(services.undo(request.user, ident), request.user)
+
+
+@router.post("/{ident}/redo", response=PlateOut)
+def redo(request: HttpRequest, ident: int) -> PlateOut:
+    return plate_out(services.redo(request.user, ident), request.user)
 
 
 @router.post("/{ident}/file", response=PlateOut)
 def ask_for_file(request: HttpRequest, ident: int) -> PlateOut:
-    return _out(services.ask_for_file(request.user, ident))
+    return plate_out(services.ask_for_file(request.user, ident), request.user)
 
 
 @router.get("/{ident}/plate.3mf")
@@ -115,29 +113,43 @@ def file(request: HttpRequest, ident: int) -> HttpResponse:
     node = look(plate).node("together")
     if node is None or node.good is None:
         raise Refused("The file of this plate is not made yet.", code="no-files", status=409)
-    data = folder().read(node.good.values["file"]["files"][0]["file"])
-    response = HttpResponse(data, content_type="model/3mf")
-    response["Content-Disposition"] = f'attachment; filename="plate-{plate.pk}.3mf"'
+    return _download(folder().read(node.good.values["file"]["files"][0]["file"]), f"plate-{plate.pk}.3mf", "model/3mf")
+
+
+@router.get("/{ident}/layers.json", response=LayerTable)
+def layer_table(request: HttpRequest, ident: int) -> LayerTable:
+    says = _layers(request, ident).says
+    rows = says["layers"]
+    high = rows[0]["z_mm"][1] - rows[0]["z_mm"][0] if rows else 0.0
+    return LayerTable(
+        area_mm2=[r["area_mm2"] for r in rows], layer_mm=round(high, 6), seconds=says["seconds"], resin_ml=says["resin_ml"]
+    )  # fmt: skip
+
+
+@router.get("/{ident}/layers/{layer}.png")
+def one_layer(request: HttpRequest, ident: int, layer: int) -> HttpResponse:
+    """One layer of the plate: white is cured."""
+    found = _layers(request, ident)
+    if not 0 <= layer < len(found.says["layers"]):
+        raise Refused("The plate has no such layer.", code="no-layer", status=404)
+    return HttpResponse(picture(found.bodies, layer, found.size_px), content_type="image/png")
+
+
+@router.get("/{ident}/layers.zip")
+def layers_zip(request: HttpRequest, ident: int) -> HttpResponse:
+    """The plate in layers, one PNG each, as the printer gets them (docs/layers.md)."""
+    found = _layers(request, ident)
+    return _download(written(found.bodies, found.says), f"plate-{ident}_layers.zip", "application/zip")
+
+
+def _layers(request: HttpRequest, ident: int) -> PlateLayers:
+    found = plate_layers(look(services.visible(request.user, ident)), folder())
+    if found is None:
+        raise Refused("The layers of this plate are not worked out yet.", code="no-layers", status=409)
+    return found
+
+
+def _download(data: bytes, name: str, kind: str) -> HttpResponse:
+    response = HttpResponse(data, content_type=kind)
+    response["Content-Disposition"] = f'attachment; filename="{name}"'
     return response
-
-
-def _out(plate: Plate) -> PlateOut:
-    plate.refresh_from_db()
-    document, graph = document_of(plate), look(plate)
-    pack = graph.node("pack")
-    places = {b.id: pack.json("home_to_plate", b.id) if pack else None for b in document.bodies}
-    bodies = [
-        PlateBodyOut(id=b.id, case=b.case, address=b.address, jaw=b.jaw, mesh=b.mesh, home_to_plate=places[b.id])
-        for b in document.bodies
-    ]  # fmt: skip
-    nodes = list(graph.nodes.values())
-    return PlateOut(
-        id=plate.pk,
-        name=document.name,
-        revision=plate.revision,
-        bodies=bodies,
-        settings={n.step.name: document.settings_for(n.step).model_dump(mode="json") for n in nodes},
-        states={n.step.name: n.state for n in nodes},
-        sentences=[flag["message"] for n in nodes if n.manifest for flag in n.manifest.flags],
-        working=plate.needs_work,
-    )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from django.db import transaction
@@ -9,6 +10,7 @@ from django.utils import timezone
 
 from bitecore.engine.document import Layer
 from bitecore.platesheet import PLATE, PlateBody, PlateDocument
+from bitecore.text import plain
 from cases import services as cases
 from ground.errors import Refused
 from house.services import newest
@@ -20,9 +22,15 @@ from runs.records import with_records
 from runs.services import ask_for_work, look
 from runs.settings import settings_changed
 
+from . import shelf
 from .models import Plate
+from .pinning import pinned
+from .shelf import area_mm2
 
 _MOST_BODIES = 200
+# A plate fills itself up to this share of it, by boxes: outlines lie closer than their boxes do.
+_FILLED = 0.8
+_FROM_HOUSE = ("printer", "resin", "layer_mm", "gap_mm", "margin_mm")
 
 
 def visible(user: Any, ident: int) -> Plate:
@@ -33,57 +41,128 @@ def visible(user: Any, ident: int) -> Plate:
 
 
 @transaction.atomic
-def create(user: Any, name: str) -> Plate:
+def create(user: Any, name: str, printer: str = "") -> Plate:
     owner = Owner.objects.create()
     plate = Plate.objects.create(owner=owner, wanted=timezone.now())
     house = newest()
-    steps = {name: values for name, values in house.steps.items() if name in PLATE.registry}
-    document = PlateDocument(name=name.strip()[:120], layers={"house": Layer(revision=house.number, steps=steps)})
+    # The house says once on what its models are printed, and how.
+    said = house.steps.get("plate", {})
+    steps = {"pack": {key: said[key] for key in _FROM_HOUSE if key in said}}
+    own = {"pack": {"*": {"printer": printer}}} if printer else {}
+    document = PlateDocument(name=plain(name).strip()[:120], settings=own, layers={"house": Layer(revision=house.number, steps=steps)})
     document = with_records(PLATE.registry, document)
     changes.write(plate, user, document.model_dump(mode="json"), [], "Plate begun")
     ask_for_work(plate)
     return plate
 
 
-def put(user: Any, ident: int, base: int, number: str, address: str) -> Plate:
-    """Put a body of a case on the plate, as it is now."""
+def rename(user: Any, ident: int, base: int, name: str) -> Plate:
     with transaction.atomic():
-        plate = _locked(user, ident)
+        plate = locked(user, ident)
+        changes.change(plate, user, base, [(["name"], plain(name).strip()[:120])], "Name of the plate", _hooks(plate))
+        return plate
+
+
+def put(user: Any, ident: int, base: int, number: str, addresses: Sequence[str], count: int = 1) -> Plate:
+    """Put bodies of a case on the plate as they are now, so many of each."""
+    with transaction.atomic():
+        plate = locked(user, ident)
         case = cases.visible(user, number)
         graph = look(case)
-        node, level = graph.node("assemble", address), graph.node("level")
-        digest = node.mesh("body") if node and node.good else None
-        stand = level.json("stand", address.split(".")[0]) if level else None
-        if node is None or digest is None or stand is None:
-            raise Refused(f"The body {address[:40]} of case {number} is not ready yet.", code="no-body", status=409)
+        ones = [pinned(case, address, graph=graph) for address in addresses for _ in range(count)]
         document = document_of(plate)
-        if len(document.bodies) >= _MOST_BODIES:
-            raise Refused(f"A plate takes up to {_MOST_BODIES} bodies.", code="too-many", status=409)
-        try:
-            use_blobs(plate.owner_id, [digest])
-        except BlobsGone as error:
-            raise Refused(f"Case {number} is being worked out anew. Try again in a moment.", code="no-body", status=409) from error
-        last = max((int(b.id[1:]) for b in document.bodies), default=0)
-        body = PlateBody(
-            id=f"b{last + 1}", mesh=digest, up=stand["up"], front=stand["front"], case=number, address=address, jaw=node.jaw or ""
-        )
-        bodies = [*document.bodies, body]
-        return _change(plate, user, base, bodies, f"Put on: {body.called}")
+        bodies = [*document.bodies, *_numbered(document, ones)]
+        _use(plate, bodies)
+        return _change(plate, user, base, bodies, f"Put on: {', '.join(dict.fromkeys(b.called for b in bodies[len(document.bodies) :]))}")
 
 
-def take_off(user: Any, ident: int, base: int, body: str) -> Plate:
+def _numbered(document: PlateDocument, ones: Sequence[dict[str, Any]]) -> list[PlateBody]:
+    if len(document.bodies) + len(ones) > _MOST_BODIES:
+        raise Refused(f"A plate takes up to {_MOST_BODIES} bodies.", code="too-many", status=409)
+    last = max((int(b.id[1:]) for b in document.bodies), default=0)
+    return [PlateBody(id=f"b{last + k}", **one) for k, one in enumerate(ones, 1)]
+
+
+def _use(plate: Plate, bodies: Sequence[PlateBody]) -> None:
+    digests = {digest for body in bodies for digest in (body.mesh, body.supports) if digest}
+    try:
+        use_blobs(plate.owner_id, sorted(digests))
+    except BlobsGone as error:
+        raise Refused("This case is being worked out anew. Try again in a moment.", code="no-body", status=409) from error
+
+
+def copies(user: Any, ident: int, base: int, body: str, count: int) -> Plate:
+    """So many more of a body that lies on the plate, as it was pinned."""
     with transaction.atomic():
-        plate = _locked(user, ident)
+        plate = locked(user, ident)
         document = document_of(plate)
-        gone = next((b for b in document.bodies if b.id == body), None)
-        if gone is None:
-            raise Refused("This body is not on the plate any more.", code="no-body", status=404)
-        return _change(plate, user, base, [b for b in document.bodies if b.id != body], f"Taken off: {gone.called}")
+        one = _there(document, body)
+        # A copy of a die belongs to no row.
+        more = _numbered(document, [one.model_dump(exclude={"id"}) | {"kit": ""}] * count)
+        return _change(plate, user, base, [*document.bodies, *more], f"{count} more of {one.called}")
+
+
+def renew(user: Any, ident: int, base: int, body: str) -> Plate:
+    """Its case has gone on: take the body as it is now, here and in all its copies."""
+    with transaction.atomic():
+        plate = locked(user, ident)
+        document = document_of(plate)
+        one = _there(document, body)
+        now = pinned(cases.visible(user, one.case), one.address)
+        bodies = [
+            PlateBody(id=b.id, **(now | {"kit": b.kit})) if (b.case, b.address) == (one.case, one.address) else b for b in document.bodies
+        ]
+        _use(plate, bodies)
+        return _change(plate, user, base, bodies, f"As it is now: {one.called}")
+
+
+def fill(user: Any, ident: int, base: int) -> Plate:
+    """Put on what is ready and lies on no plate, what is due first, as long as there is room by what it covers."""
+    with transaction.atomic():
+        plate = locked(user, ident)
+        document = document_of(plate)
+        settings: Any = document.settings_for(PLATE.registry["pack"])
+        record = document.record("printer", settings.printer)
+        room = 0.0 if record is None else float(record.data["width_mm"]) * float(record.data["depth_mm"]) * _FILLED
+        room -= sum(area_mm2(b) for b in document.bodies)
+        ones = []
+        for each in shelf.ready(user):
+            if each.plate is not None or not each.ready:
+                continue
+            case = cases.visible(user, each.case)
+            one = pinned(case, each.address)
+            took = area_mm2(PlateBody(id="b0", **one))
+            if took > room:
+                break
+            room -= took
+            ones.append(one)
+        if not ones:
+            text = "Nothing that is ready finds room here: all of it lies on a plate, or this one is full."
+            raise Refused(text, code="nothing-ready", status=409)
+        bodies = [*document.bodies, *_numbered(document, ones)]
+        _use(plate, bodies)
+        return _change(plate, user, base, bodies, f"Filled with {len(ones)} bodies")
+
+
+def take_off(user: Any, ident: int, base: int, bodies: Sequence[str]) -> Plate:
+    with transaction.atomic():
+        plate = locked(user, ident)
+        document = document_of(plate)
+        gone = [_there(document, ident) for ident in bodies]
+        names = ", ".join(dict.fromkeys(b.called for b in gone))
+        return _change(plate, user, base, [b for b in document.bodies if b not in gone], f"Taken off: {names}")
+
+
+def _there(document: PlateDocument, body: str) -> PlateBody:
+    found = next((b for b in document.bodies if b.id == body), None)
+    if found is None:
+        raise Refused("This body is not on the plate any more.", code="no-body", status=404)
+    return found
 
 
 def change_settings(user: Any, ident: int, base: int, step: str, values: dict[str, Any]) -> Plate:
     with transaction.atomic():
-        plate = _locked(user, ident)
+        plate = locked(user, ident)
         changed, what = settings_changed(plate, step, "*", values, [])
         changes.change(plate, user, base, changed, what, _hooks(plate))
         return plate
@@ -91,15 +170,22 @@ def change_settings(user: Any, ident: int, base: int, step: str, values: dict[st
 
 def undo(user: Any, ident: int) -> Plate:
     with transaction.atomic():
-        plate = _locked(user, ident)
+        plate = locked(user, ident)
         changes.undo(plate, user, _hooks(plate))
+        return plate
+
+
+def redo(user: Any, ident: int) -> Plate:
+    with transaction.atomic():
+        plate = locked(user, ident)
+        changes.redo(plate, user, _hooks(plate))
         return plate
 
 
 def ask_for_file(user: Any, ident: int) -> Plate:
     """Ask for the plate as one file."""
     with transaction.atomic():
-        plate = _locked(user, ident)
+        plate = locked(user, ident)
         plate.demanded, plate.wanted = ["together"], timezone.now()
         plate.save(update_fields=["demanded", "wanted", "touched"])
         ask_for_work(plate)
@@ -117,6 +203,6 @@ def _hooks(plate: Plate) -> changes.Hooks:
     return changes.Hooks(lambda action, revision, detail: None, lambda: ask_for_work(plate))
 
 
-def _locked(user: Any, ident: int) -> Plate:
+def locked(user: Any, ident: int) -> Plate:
     visible(user, ident)
     return Plate.objects.select_for_update().get(pk=ident)

@@ -12,7 +12,7 @@ from shapely import affinity
 
 from bitecore.mesh import Mesh
 from bitecore.ops.packing import CELL_MM, Foot, Spot, box_foot, foot_of, packed
-from bitecore.parts.arranging import by_shape
+from bitecore.parts.arranging import apart_mm, by_shape, in_row
 from bitecore.parts.laying import Laid
 from tests.shapes import box
 
@@ -39,7 +39,7 @@ def lies(shape: shapely.Polygon, matrix: np.ndarray) -> shapely.Polygon:
 
 
 class PackingTest(unittest.TestCase):
-    def arranged(self, shapes: dict[str, shapely.Polygon], room: tuple[float, float], **asked) -> dict:  # noqa: ANN003
+    def arranged(self, shapes: dict[str, shapely.Polygon], room: tuple[float, float], row: list[str] | None = None, **asked) -> dict:  # noqa: ANN003
         """What lies where, gaps and edges looked at."""
         bodies = {name: flat(shape) for name, shape in shapes.items()}
         laid: dict[str, Laid] = {}
@@ -47,7 +47,8 @@ class PackingTest(unittest.TestCase):
             low = np.array(shape.bounds[:2])
             laid[name] = (np.array([[1, 0, 0, -low[0]], [0, 1, 0, -low[1]], [0, 0, 1, 0], [0, 0, 0, 1.0]]), np.array([0, 0, 1.0]))
             laid[name][1][:2] = np.array(shape.bounds[2:]) - low
-        places, self.left = by_shape(laid, bodies, room, gap_mm=GAP_MM, **asked)
+        kit = in_row({name: laid[name] for name in row or ()}, 0, GAP_MM)[0] if row else {}
+        places, self.left = by_shape(laid, bodies, room, gap_mm=GAP_MM, kits=[kit], **asked)
         there = {name: lies(shapes[name], matrix) for name, matrix in places.items()}
         for name, shape in there.items():
             self.assertTrue(shapely.box(-1e-6, -1e-6, room[0] + 1e-6, room[1] + 1e-6).contains(shape), name)
@@ -113,6 +114,26 @@ class PackingTest(unittest.TestCase):
             for other in set(there) - {name}:
                 theirs = there[other].buffer(3.0) if other in row else there[other]
                 self.assertGreaterEqual(around.distance(theirs), GAP_MM - 0.01, (name, other))
+
+    def test_what_is_locked_stays_and_nothing_lies_too_near_to_it(self) -> None:
+        shapes = {f"m{k}": horseshoe() for k in range(4)} | {"d": affinity.rotate(shapely.box(0, 0, 30, 12), 31, origin=(0, 0))}
+        low = np.array(shapes["d"].bounds[:2])
+        stays = np.array([[1, 0, 0, 83.13 - low[0]], [0, 1, 0, 41.77 - low[1]], [0, 0, 1, 0], [0, 0, 0, 1.0]])
+        there = self.arranged(shapes, (194.0, 120.0), locked={"d": stays})
+        self.assertEqual(self.left, [])
+        self.assertTrue(there["d"].equals_exact(lies(shapes["d"], stays), 1e-9))
+
+    def test_how_near_two_lie_is_told_as_another_library_tells_it(self) -> None:
+        rng = np.random.default_rng(8)
+        for k in range(12):
+            one, two = horseshoe(), affinity.rotate(shapely.box(0, 0, 20, 9), float(rng.uniform(0, 180)), origin=(0, 0))
+            two = affinity.translate(two, *rng.uniform([-30, -25], [75, 60]))
+            told = apart_mm({"a": flat(one), "b": flat(two)}, {"a": np.eye(4), "b": np.eye(4)}, ["b"])
+            far = one.distance(two)
+            if far == 0:
+                self.assertEqual([mm for _, _, mm in told], [0.0], k)
+            elif far < 29:
+                self.assertLess(abs(told[0][2] - far), 0.3, k)
 
     def test_fronts_look_to_the_middle_where_it_costs_little(self) -> None:
         bodies = {f"m{k}": flat(horseshoe()) for k in range(4)}

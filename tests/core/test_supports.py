@@ -14,13 +14,12 @@ import trimesh
 from benchrun.__main__ import main
 from bitecore.engine.gives import unpack
 from bitecore.files import stl
-from bitecore.mesh import Mesh, check_solid, face_normals, volume_ml
+from bitecore.mesh import Mesh, check_solid, face_normals, joined, volume_ml
 from bitecore.ops.held import tips_for, unheld
 from bitecore.ops.layers import layers
 from bitecore.parts.laying import face_towards, raised
 from bitecore.parts.supports import INTO_MM, TIP_MM, supports
 from bitecore.runsheet import CASE, evaluate
-from bitecore.runsheet.export import joined
 from tests.core.known import known_store
 from tests.core.test_check import block, mesh_of
 from tests.core.test_runsheet import case

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import io
+import threading
 import zipfile
 from typing import Any
 from unittest import mock
@@ -16,6 +17,7 @@ from bays.following import follow
 from bays.models import Print
 from bays.sending import deliver
 from cases.models import AuditLine, Case
+from runs.work import work
 from tests.printer import Printer
 from tests.server.common import client, post
 from tests.server.test_work import STEPS, WorkCase
@@ -170,3 +172,30 @@ class BayTest(WorkCase):
         # A colleague sees it, and goes on with it.
         row = self.sent(case)
         self.assertEqual(post(client("tove"), f"/api/bays/prints/{row.pk}/cancel").json()["state"], "cancelled")
+
+    def test_a_plate_of_two_cases_is_printed_as_it_lies(self) -> None:
+        one, two = self.ready(), self.work(self.opened())
+        plate = post(self.mira, "/api/plates", {"printer": "wren"}).json()
+        ident = plate["id"]
+        for case in (one, two):
+            plate = post(
+                self.mira, f"/api/plates/{ident}/bodies", {"base": plate["revision"], "case": case.number, "addresses": ["p2"]}
+            ).json()
+        work("plate", ident, 0, threading.Event())
+        refused = post(self.mira, "/api/bays/prints", {"plate": ident})
+        self.assertEqual(
+            (refused.status_code, refused.json()["code"], two.number in refused.json()["message"]), (409, "not-accepted", True)
+        )
+        post(self.mira, f"/api/cases/{two.number}/accept", {"base": 1, "steps": STEPS})
+        made = post(self.mira, "/api/bays/prints", {"plate": ident}).json()
+        self.assertEqual((made["name"], made["plate"], made["case"]), (f"plate-{ident}_1", ident, ""))
+        self.assertEqual(post(self.mira, "/api/bays/prints", {"plate": ident}).json()["code"], "sent-already")
+        deliver(made["id"])
+        arrived = (self.printer.folder / f"{made['name']}.zip").read_bytes()
+        self.assertEqual(arrived, self.mira.get(f"/api/plates/{ident}/layers.zip").content)
+        follow()
+        (row,) = self.mira.get(f"/api/bays/prints?plate={ident}").json()
+        self.assertEqual((row["state"], row["sha256"]), ("printing", hashlib.sha256(arrived).hexdigest()))
+        self.assertEqual({line.case_number for line in AuditLine.objects.filter(action="print")}, {one.number, two.number})
+        post(self.mira, f"/api/bays/prints/{row['id']}/cancel")
+        self.assertEqual(post(self.mira, f"/api/bays/prints/{row['id']}/again").json()["name"], f"plate-{ident}_2")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 import threading
 import zipfile
 from typing import Any
@@ -11,6 +12,7 @@ import numpy as np
 import shapely
 import trimesh
 from django.contrib.auth.models import User
+from PIL import Image
 
 from bitecore.engine.gives import unpack
 from cases import keeping
@@ -18,6 +20,7 @@ from cases.models import Case
 from plates.models import Plate
 from runs.models import BlobUse
 from runs.owning import folder, sweep_orphans
+from runs.services import look
 from runs.work import work
 from tests.server.common import client, post
 from tests.server.test_work import WorkCase
@@ -36,7 +39,7 @@ class PlateTest(WorkCase):
     def filled(self) -> dict[str, Any]:
         plate = post(self.mira, "/api/plates", {"name": "Monday"}).json()
         for case, address in ((self.one, "p1"), (self.one, "p2"), (self.two, "p1")):
-            body = {"base": plate["revision"], "case": case.number, "address": address}
+            body = {"base": plate["revision"], "case": case.number, "addresses": [address]}
             answer = post(self.mira, f"/api/plates/{plate['id']}/bodies", body)
             self.assertEqual(answer.status_code, 200, answer.content)
             plate = answer.json()
@@ -46,9 +49,10 @@ class PlateTest(WorkCase):
         ident = self.filled()["id"]
         values = {"printer": "heron", "gap_mm": 4.0}
         changed = post(self.mira, f"/api/plates/{ident}/settings", {"base": 4, "step": "pack", "values": values}).json()
-        self.assertEqual((changed["states"]["pack"], changed["working"]), ("ready", True))
+        self.assertEqual((changed["states"]["pack"], changed["layers"]), ("ready", ""))
         plate = self.worked(ident)
-        self.assertEqual((plate["states"]["pack"], plate["sentences"], plate["working"]), ("done", [], False))
+        self.assertEqual((plate["states"]["pack"], plate["working"]), ("done", {}))
+        self.assertEqual([f for n in plate["nodes"] for f in n["flags"] if f["severity"] != "note"], [])
         boxes, seen = [], []
         for body in plate["bodies"]:
             mesh = unpack({"mesh": body["mesh"]}, folder()).moved(body["home_to_plate"])
@@ -66,6 +70,7 @@ class PlateTest(WorkCase):
         plate = self.worked(self.filled()["id"])
         self.assertEqual(plate["states"]["pack"], "look")
         self.assertIn("No room on the Wren (144 × 82 mm)", plate["sentences"][0])
+        self.assertEqual(post(self.mira, "/api/bays/prints", {"plate": plate["id"]}).json()["code"], "not-accepted")
         self.assertEqual(sum(b["home_to_plate"] is not None for b in plate["bodies"]), 2)
 
     def test_the_whole_plate_as_one_file(self) -> None:
@@ -87,23 +92,27 @@ class PlateTest(WorkCase):
         self.work(Case.objects.get(pk=self.one.pk))
         keeping.delete(User.objects.get(username="tove"), self.two.number)
         sweep_orphans(grace_s=-1)
-        self.assertEqual(self.worked(ident), before)
+        after = self.worked(ident)
+        self.assertEqual([b["newer"] for b in after["bodies"]], [True, True, False])
+        for body in after["bodies"]:
+            body["newer"] = False
+        self.assertEqual(after, before)
         for body in before["bodies"]:
             self.assertTrue(folder().path(body["mesh"]).exists())
 
     def test_undo_two_people_and_what_is_refused(self) -> None:
         plate = self.filled()
         ident, tove = plate["id"], client("tove")
-        off = post(self.mira, f"/api/plates/{ident}/bodies/b2/off", {"base": 4}).json()
+        off = post(self.mira, f"/api/plates/{ident}/off", {"base": 4, "bodies": ["b2"]}).json()
         self.assertEqual([b["id"] for b in off["bodies"]], ["b1", "b3"])
-        clash = post(tove, f"/api/plates/{ident}/bodies", {"base": 4, "case": self.two.number, "address": "p2"})
+        clash = post(tove, f"/api/plates/{ident}/bodies", {"base": 4, "case": self.two.number, "addresses": ["p2"]})
         self.assertEqual((clash.status_code, clash.json()["code"]), (409, "changed-meanwhile"))
         back = post(self.mira, f"/api/plates/{ident}/undo").json()
         self.assertEqual([b["id"] for b in back["bodies"]], ["b1", "b2", "b3"])
         for body, code, status in (
-            ({"base": 6, "case": "9999-01", "address": "p1"}, "no-case", 404),
-            ({"base": 6, "case": self.one.number, "address": "p9"}, "no-body", 409),
-            ({"base": 99, "case": self.one.number, "address": "p1"}, "no-revision", 409),
+            ({"base": 6, "case": "9999-01", "addresses": ["p1"]}, "no-case", 404),
+            ({"base": 6, "case": self.one.number, "addresses": ["p9"]}, "no-body", 409),
+            ({"base": 99, "case": self.one.number, "addresses": ["p1"]}, "no-revision", 409),
         ):
             answer = post(self.mira, f"/api/plates/{ident}/bodies", body)
             self.assertEqual((answer.status_code, answer.json()["code"]), (status, code))
@@ -113,3 +122,102 @@ class PlateTest(WorkCase):
         self.assertEqual(Plate.objects.count(), 1)
         # Both cases have the same scans: two bodies are one mesh.
         self.assertEqual(BlobUse.objects.filter(owner=Plate.objects.get().owner).count(), len({b["mesh"] for b in back["bodies"]}))
+
+    def on_heron(self) -> dict[str, Any]:
+        ident = self.filled()["id"]
+        post(self.mira, f"/api/plates/{ident}/settings", {"base": 4, "step": "pack", "values": {"printer": "heron"}})
+        return self.worked(ident)
+
+    def runs(self, ident: int) -> list[str]:
+        """Digests of the layers of each body."""
+        graph = look(Plate.objects.get(pk=ident))
+        return [n.good.values["runs"]["files"][0]["file"] for n in graph.of_step("layers")]
+
+    def picture(self, ident: int, layer: int) -> np.ndarray:
+        return np.array(Image.open(io.BytesIO(self.mira.get(f"/api/plates/{ident}/layers/{layer}.png").content)), bool)
+
+    def test_a_body_that_is_moved_costs_no_new_layers_and_lies_there_to_the_pixel(self) -> None:
+        ident = post(self.mira, "/api/plates", {"printer": "heron"}).json()["id"]
+        post(self.mira, f"/api/plates/{ident}/bodies", {"base": 1, "case": self.one.number, "addresses": ["p2"]})
+        (body,) = self.worked(ident)["bodies"]
+        before, first = self.runs(ident), self.picture(ident, 40)
+        table = self.mira.get(f"/api/plates/{ident}/layers.json").json()
+        self.assertAlmostEqual(first.sum() * 0.05**2, table["area_mm2"][40], places=3)
+        low, high = np.array(body["box_mm"])
+        x, y, _ = ((low + high) / 2 + [7.5, -1.25, 0]).tolist()
+        places = {"b1": {"x_mm": x, "y_mm": y, "turn_deg": body["turn_deg"]}}
+        post(self.mira, f"/api/plates/{ident}/settings", {"base": 2, "step": "pack", "values": {"places": places}})
+        (moved,) = self.worked(ident)["bodies"]
+        self.assertEqual((self.runs(ident), moved["by_hand"]), (before, True))
+        np.testing.assert_allclose(np.array(moved["box_mm"]) - body["box_mm"], [[7.5, -1.25, 0]] * 2, atol=1e-6)
+        # Rows of the picture go from the far side on.
+        np.testing.assert_array_equal(self.picture(ident, 40), np.roll(first, (25, 150), (0, 1)))
+
+    def test_layers_of_the_plate_are_those_of_its_bodies_and_another_library_reads_them(self) -> None:
+        plate = self.on_heron()
+        answer = self.mira.get(f"/api/plates/{plate['id']}/layers.zip")
+        takes = {r["name"]: r["value"] for n in plate["nodes"] if n["step"] == "takes" for r in n["readings"]}
+        volume = 0.0
+        with zipfile.ZipFile(io.BytesIO(answer.content)) as archive:
+            says = json.loads(archive.read("layers.json"))
+            self.assertEqual(len(says["layers"]), takes["layers"])
+            for row in says["layers"][:: len(says["layers"]) // 7]:
+                image = np.array(Image.open(io.BytesIO(archive.read(row["file"]))), bool)
+                self.assertEqual(image.shape[::-1], tuple(says["size_px"]))
+                self.assertAlmostEqual(image.sum() * 0.05**2, row["area_mm2"], places=3)
+        for body in plate["bodies"]:
+            volume += manifold(unpack({"mesh": body["mesh"]}, folder()).moved(body["home_to_plate"])).volume() / 1000
+        self.assertLess(abs(takes["resin"] / volume - 1), 0.01)
+        self.assertAlmostEqual(says["resin_ml"], takes["resin"], places=3)
+
+    def test_what_a_person_put_off_the_plate_or_on_another_is_said_and_finds_its_place_again(self) -> None:
+        plate = self.on_heron()
+        ident = plate["id"]
+        low, high = np.array(plate["bodies"][0]["box_mm"])
+        x, y, _ = ((low + high) / 2).tolist()
+        for at, code in (({"x_mm": 2.0, "y_mm": 30.0}, "off-plate"), ({"x_mm": x, "y_mm": y}, "in-one-another")):
+            base = self.mira.get(f"/api/plates/{ident}").json()["revision"]
+            places = {"b2": at} | (
+                {"b1": {"x_mm": x, "y_mm": y, "turn_deg": plate["bodies"][0]["turn_deg"]}} if code != "off-plate" else {}
+            )
+            post(self.mira, f"/api/plates/{ident}/settings", {"base": base, "step": "pack", "values": {"places": places}})
+            now = self.worked(ident)
+            (flag,) = [f for n in now["nodes"] for f in n["flags"] if f["code"] == code][:1]
+            self.assertEqual(flag["severity"], "stop")
+            self.assertEqual(post(self.mira, "/api/bays/prints", {"plate": ident}).status_code, 409)
+            fixed = post(
+                self.mira, f"/api/plates/{ident}/settings", {"base": now["revision"], "step": "pack", "values": flag["fix"]["values"]}
+            )
+            self.assertEqual(fixed.status_code, 200, fixed.content)
+            self.assertNotIn(code, [f["code"] for n in self.worked(ident)["nodes"] for f in n["flags"]])
+
+    def test_copies_the_shelf_a_newer_body_and_a_plate_that_fills_itself(self) -> None:
+        shelf = self.mira.get("/api/plates/shelf").json()
+        self.assertEqual(
+            [(b["case"], b["address"], b["plate"]) for b in shelf],
+            [(c.number, p, None) for c in (self.one, self.two) for p in ("p1", "p2")],
+        )
+        plate = post(self.mira, "/api/plates", {"printer": "heron"}).json()
+        ident = plate["id"]
+        post(self.mira, f"/api/plates/{ident}/bodies", {"base": 1, "case": self.one.number, "addresses": ["p1"]})
+        copied = post(self.mira, f"/api/plates/{ident}/bodies/b1/copies", {"base": 2, "count": 2}).json()
+        self.assertEqual([b["id"] for b in copied["bodies"]], ["b1", "b2", "b3"])
+        self.assertEqual(len({b["mesh"] for b in copied["bodies"]}), 1)
+        lies = [b["plate"] for b in self.mira.get("/api/plates/shelf").json()]
+        self.assertEqual(lies, [ident, None, None, None])
+        post(self.mira, f"/api/cases/{self.one.number}/settings", {"base": 1, "step": "base", "values": {"thickness_mm": 6.0}})
+        self.work(Case.objects.get(pk=self.one.pk))
+        now = self.mira.get(f"/api/plates/{ident}").json()
+        self.assertEqual([b["newer"] for b in now["bodies"]], [True] * 3)
+        fresh = post(self.mira, f"/api/plates/{ident}/bodies/b1/renew", {"base": now["revision"]}).json()
+        self.assertEqual([b["newer"] for b in fresh["bodies"]], [False] * 3)
+        self.assertNotEqual(fresh["bodies"][0]["mesh"], now["bodies"][0]["mesh"])
+        self.assertEqual(post(self.mira, f"/api/plates/{ident}/undo").json()["bodies"], now["bodies"])
+        other = post(self.mira, "/api/plates", {"printer": "heron"}).json()
+        full = post(self.mira, f"/api/plates/{other['id']}/fill", {"base": 1})
+        names = {(b["case"], b["address"]) for b in full.json()["bodies"]}
+        # What lies on the first plate does not come again; what has doubts left is not taken either.
+        self.assertNotIn((self.one.number, "p1"), names)
+        self.assertTrue(names)
+        again = post(self.mira, f"/api/plates/{other['id']}/fill", {"base": full.json()["revision"]})
+        self.assertEqual((again.status_code, again.json()["code"]), (409, "nothing-ready"))

@@ -13,7 +13,7 @@ from .measures import (
     volume_ml,
     volumes_mm3,
 )
-from .mesh import GROUP_CUT, GROUP_PATCH, GROUP_SCAN, MADE, Channel, Mesh
+from .mesh import GROUP_CUT, GROUP_PATCH, GROUP_SCAN, MADE, Channel, Mesh, joined
 from .topology import border_loops, check_solid, edge_table, face_components
 
 __all__ = [
@@ -32,6 +32,7 @@ __all__ = [
     "face_areas_mm2",
     "face_components",
     "face_normals",
+    "joined",
     "surface_print",
     "used_vertices",
     "vector_area_mm2",

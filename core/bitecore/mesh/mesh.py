@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -184,3 +185,14 @@ class Mesh:
         if channel is not None:
             channel = replace(channel, values=channel.values[used])
         return Mesh.of(self.vertices_mm[used], new[faces], self.groups[which], self.source[which], channel)
+
+
+def joined(meshes: Sequence[Mesh]) -> Mesh:
+    """All in one, each a piece of its own."""
+    start = np.cumsum([0] + [len(m.vertices_mm) for m in meshes])
+    return Mesh.of(
+        np.vstack([m.vertices_mm for m in meshes]),
+        np.vstack([m.faces + s for m, s in zip(meshes, start, strict=False)]),
+        np.concatenate([m.groups for m in meshes]),
+        np.concatenate([m.source for m in meshes]),
+    )

@@ -47,16 +47,17 @@ class Spot:
 
 
 def foot_of(
-    points: NDArray[np.float64], faces: NDArray[np.int32], *, front: tuple[float, float] = (0.0, 0.0), room_mm: float = 0.0
-) -> Foot:
-    """points : (n, 3) mm as they lie; room_mm : so much around it is its own too (a raft)"""
-    more = int(np.ceil(room_mm / CELL_MM)) + 1
-    low = np.floor(points[:, :2].min(0) / CELL_MM) * CELL_MM - more * CELL_MM
-    nx, ny = (np.ceil((points[:, :2].max(0) - low) / CELL_MM).astype(int) + 1 + more).tolist()
-    on = np.isfinite(heights(points, faces, low, (nx, ny), CELL_MM)[1])
+    points: NDArray[np.float64], faces: NDArray[np.int32], *, front: tuple[float, float] = (0.0, 0.0), room_mm: float = 0.0,
+    cell_mm: float = CELL_MM,
+) -> Foot:  # fmt: skip
+    """points : (n, 3) mm as they lie; room_mm : so much around it is its own too (a raft); cell_mm : of what is packed CELL_MM"""
+    more = int(np.ceil(room_mm / cell_mm)) + 1
+    low = (np.floor(points[:, :2].min(0) / cell_mm) - more) * cell_mm
+    nx, ny = (np.ceil((points[:, :2].max(0) - low) / cell_mm).astype(int) + 1 + more).tolist()
+    on = np.isfinite(heights(points, faces, low, (nx, ny), cell_mm)[1])
     if room_mm > 0:
-        on = ndimage.distance_transform_edt(~on) * CELL_MM <= room_mm
-    return _cropped(ndimage.binary_fill_holes(on), low, front)
+        on = ndimage.distance_transform_edt(~on) * cell_mm <= room_mm
+    return _cropped(ndimage.binary_fill_holes(on), low, front, cell_mm)
 
 
 def box_foot(size_mm: NDArray[np.float64]) -> Foot:
@@ -65,11 +66,11 @@ def box_foot(size_mm: NDArray[np.float64]) -> Foot:
     return Foot(np.ones((nx, ny), bool), np.zeros(2))
 
 
-def _cropped(on: NDArray[np.bool_], low: NDArray, front: tuple[float, float]) -> Foot:
+def _cropped(on: NDArray[np.bool_], low: NDArray, front: tuple[float, float], cell_mm: float) -> Foot:
     if not on.any():
         return Foot(np.ones((1, 1), bool), low, front)
     x, y = (np.flatnonzero(on.any(axis)) for axis in (1, 0))
-    return Foot(np.ascontiguousarray(on[x[0] : x[-1] + 1, y[0] : y[-1] + 1]), low + CELL_MM * np.array([x[0], y[0]]), front)
+    return Foot(np.ascontiguousarray(on[x[0] : x[-1] + 1, y[0] : y[-1] + 1]), low + cell_mm * np.array([x[0], y[0]]), front)
 
 
 @dataclass(frozen=True)
@@ -141,7 +142,8 @@ class _Plate:
 
     def put(self, one: _Turned, x: int, y: int) -> None:
         low, high = np.array([x, y]) - one.off, np.array([x, y]) - one.off + one.grown.shape
-        a, b = np.maximum(low, 0), np.minimum(high, self.taken.shape)
+        a = np.maximum(low, 0)
+        b = np.maximum(np.minimum(high, self.taken.shape), a)  # one that is locked may lie off the plate
         self.taken[a[0] : b[0], a[1] : b[1]] |= one.grown[a[0] - low[0] : b[0] - low[0], a[1] - low[1] : b[1] - low[1]]
 
 

@@ -1,4 +1,4 @@
-"""Bodies set on a plate: models by what they cover of it, small ones of one case in a row that stays together."""
+"""Bodies set on a plate: models by what they cover of it, kits staying together."""
 
 from __future__ import annotations
 
@@ -6,15 +6,19 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
+from scipy import ndimage
+from scipy.spatial import cKDTree
 
 from ..mesh import Mesh
-from ..ops.packing import BEYOND_MM, CELL_MM, Foot, box_foot, foot_of, packed
+from ..ops.packing import BEYOND_MM, CELL_MM, Foot, Spot, box_foot, foot_of, packed
 from ..ops.rigid import placed
 from .laying import Laid, box_of, in_rows, shifted
 
 # By so much a body may lie farther off for its front to look to the middle: it is reached there, and seen (common practice, no source).
 _INWARDS_MM = 3.0
-_ROW = "the row"
+_KIT, _FRONT = "kit", (0.0, -1.0)
+# How near two bodies are is told so finely, and up to so far.
+_FINE_MM, _TOLD_MM = 0.2, 30.0
 Places = dict[str, NDArray[np.float64]]
 
 
@@ -32,43 +36,65 @@ def in_row(bodies: Mapping[str, Laid], axis: int, gap_mm: float) -> tuple[Places
 
 
 def by_shape(
-    laid: Mapping[str, Laid], bodies: Mapping[str, Mesh], room_mm: ArrayLike, *, gap_mm: float, row: Sequence[str] = (),
-    rafts_mm: Mapping[str, float] | None = None,
+    laid: Mapping[str, Laid], bodies: Mapping[str, Mesh], room_mm: ArrayLike, *, gap_mm: float, kits: Sequence[Places] = (),
+    rafts_mm: Mapping[str, float] | None = None, locked: Places | None = None,
 ) -> tuple[Places, list[str]]:  # fmt: skip
-    """({name: place}, those there is no room for), in the middle of a room (width, depth in mm) that begins at the origin.
+    """({name: place}, those there is no room for) in a room (width, depth in mm) that begins at the origin; in its middle, where none is
+    locked.
 
-    row : those that stay together in one, where it has room; rafts_mm : so much around these is their own too
+    kits : those that stay together as they lie to each other, where there is room for that; rafts_mm : so much around a body is its own
+    too; locked : those that stay where they are
     """
-    room, rafts = np.asarray(room_mm, float), rafts_mm or {}
-    tries = [row, ()] if len(row) > 1 else [()]
-    made = [_by_shape(laid, bodies, room, gap_mm, kept, rafts) for kept in tries[:1]]
-    if made[0][1]:
-        made += [_by_shape(laid, bodies, room, gap_mm, kept, rafts) for kept in tries[1:]]
+    room, rafts, stay = np.asarray(room_mm, float), rafts_mm or {}, locked or {}
+    free = {name: one for name, one in laid.items() if name not in stay}
+    together = [kit for kit in kits if len(kit) > 1]
+    made = [_by_shape(free, bodies, room, gap_mm, together, rafts, stay)]
+    if made[0][1] and together:
+        made.append(_by_shape(free, bodies, room, gap_mm, (), rafts, stay))
+    if made[0][1] and not stay:
         # Boxes are measured to the micrometre, what a body covers to the cell of a raster.
-        made.append(in_rows(laid, room, gap_mm=gap_mm))
+        made.append(in_rows(free, room, gap_mm=gap_mm))
     out, left = min(made, key=lambda done: len(done[1]))
-    return _in_the_middle(out, bodies, room, rafts), left
+    return (out | stay if stay else _in_the_middle(out, bodies, room, rafts)), left
 
 
 def _by_shape(
-    laid: Mapping[str, Laid], bodies: Mapping[str, Mesh], room: NDArray[np.float64], gap_mm: float, row: Sequence[str],
-    rafts: Mapping[str, float],
+    laid: Mapping[str, Laid], bodies: Mapping[str, Mesh], room: NDArray[np.float64], gap_mm: float, kits: Sequence[Places],
+    rafts: Mapping[str, float], stay: Places,
 ) -> tuple[Places, list[str]]:  # fmt: skip
-    inner = room - 2 * BEYOND_MM
-    kit, used = in_row({name: laid[name] for name in row}, 0, gap_mm) if row else ({}, np.zeros(2))
     feet: dict[str, Foot] = {}
+    members: dict[str, Places] = {}
+    for number, kit in enumerate(kits):
+        name = f"{_KIT} {number}"
+        members[name], feet[name] = _as_one(kit, bodies, rafts)
+    within = {one for kit in members.values() for one in kit}
     for name, (matrix, _) in laid.items():
-        if name not in kit:
-            points = bodies[name].vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]
-            feet[name] = foot_of(points, bodies[name].faces, front=(0.0, -1.0), room_mm=rafts.get(name, 0.0))
-    if kit:
-        feet[_ROW] = box_foot(used)
-    done = packed(feet, inner, gap_mm=gap_mm, inwards_mm=_INWARDS_MM)
+        if name not in within:
+            members[name] = {name: matrix}
+            feet[name] = foot_of(_points(bodies[name], matrix), bodies[name].faces, front=_FRONT, room_mm=rafts.get(name, 0.0))
+    fixed: dict[str, Spot] = {}
+    for name, matrix in stay.items():
+        foot = foot_of(_points(bodies[name], matrix) - [BEYOND_MM, BEYOND_MM, 0.0], bodies[name].faces, room_mm=rafts.get(name, 0.0))
+        feet[name], fixed[name] = foot, Spot(0, 0, foot.low)
+    done = packed(feet, room - 2 * BEYOND_MM, gap_mm=gap_mm, inwards_mm=_INWARDS_MM, locked=fixed)
     out: Places = {}
     for name, spot in done.spots.items():
-        to = _onto(feet[name], spot.turn, spot.at + BEYOND_MM)
-        out |= {one: to @ kit[one] for one in kit} if name == _ROW else {name: to @ laid[name][0]}
-    return out, [one for name in done.left for one in (kit if name == _ROW else (name,))]
+        if name not in fixed:
+            to = _onto(feet[name], spot.turn, spot.at + BEYOND_MM)
+            out |= {one: to @ matrix for one, matrix in members[name].items()}
+    return out, [one for name in done.left for one in members[name]]
+
+
+def _points(body: Mesh, matrix: NDArray[np.float64]) -> NDArray[np.float64]:
+    return body.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]
+
+
+def _as_one(kit: Places, bodies: Mapping[str, Mesh], rafts: Mapping[str, float]) -> tuple[Places, Foot]:
+    """Of those that stay together: their places from the corner of the box of all on, and that box."""
+    boxes = np.array([box_of(matrix, bodies[name]) for name, matrix in kit.items()])[:, :, :2]
+    around = np.array([[rafts.get(name, 0.0)] for name in kit])
+    low, high = (boxes[:, 0] - around).min(0), (boxes[:, 1] + around).max(0)
+    return {name: shifted(matrix, -low[0], -low[1]) for name, matrix in kit.items()}, box_foot(high - low)
 
 
 def _onto(foot: Foot, turn: int, at: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -86,3 +112,37 @@ def _in_the_middle(places: Places, bodies: Mapping[str, Mesh], room: NDArray[np.
     low, high = (boxes[:, 0] - around).min(0), (boxes[:, 1] + around).max(0)
     x, y = np.floor(((room - (high - low)) / 2 - low) * 1000) / 1000
     return {name: shifted(matrix, x, y) for name, matrix in places.items()}
+
+
+def apart_mm(bodies: Mapping[str, Mesh], places: Places, which: Sequence[str]) -> list[tuple[str, str, float]]:
+    """(one, another, how far apart seen from above at least: nought where they overlap) of each of `which` and all others that lie nearer
+    than _TOLD_MM. Told on a raster: by _FINE_MM too little at most."""
+    feet = {name: foot_of(_points(bodies[name], matrix), bodies[name].faces, cell_mm=_FINE_MM) for name, matrix in places.items()}
+    rims = {name: (np.argwhere(_rim(foot.cells)) * _FINE_MM + foot.low) for name, foot in feet.items()}
+    trees = {name: cKDTree(rim) for name, rim in rims.items()}
+    out = []
+    for one in which:
+        for two in places:
+            if two == one or (two in which and two < one) or _boxes_apart(rims[one], rims[two]) > _TOLD_MM:
+                continue
+            far = 0.0 if _overlap(feet[one], feet[two]) else float(trees[two].query(rims[one])[0].min()) - _FINE_MM
+            if far < _TOLD_MM:
+                out.append((one, two, max(far, 0.0)))
+    return out
+
+
+def _rim(cells: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    return cells & ~ndimage.binary_erosion(cells)
+
+
+def _boxes_apart(one: NDArray, two: NDArray) -> float:
+    return float(np.maximum(one.min(0) - two.max(0), two.min(0) - one.max(0)).max())
+
+
+def _overlap(one: Foot, two: Foot) -> bool:
+    off = np.round((two.low - one.low) / _FINE_MM).astype(int)
+    low, high = np.maximum(off, 0), np.minimum(off + two.cells.shape, one.cells.shape)
+    if (low >= high).any():
+        return False
+    a = one.cells[low[0] : high[0], low[1] : high[1]]
+    return bool((a & two.cells[low[0] - off[0] : high[0] - off[0], low[1] - off[1] : high[1] - off[1]]).any())

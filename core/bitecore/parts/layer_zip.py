@@ -7,16 +7,48 @@ import json
 import struct
 import zipfile
 import zlib
+from collections import OrderedDict
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from threading import Lock
 from typing import Any
 
 import numpy as np
 
+from ..blobs import Blobs
 from ..ops.layers import Layers
 from ..progress import QUIET, Run
 
 _TIME = (2020, 1, 1, 0, 0, 0)
+# So many bodies are kept as they were read, for whoever leafs through a plate: six megabytes each, about.
+_KEPT = 24
+_kept: OrderedDict[str, Layers] = OrderedDict()
+_keeping = Lock()
+
+
+@dataclass(frozen=True)
+class PlateLayers:
+    """size_px : of one layer's picture, (wide, tall); says : layers.json"""
+
+    bodies: list[Layers]
+    size_px: tuple[int, int]
+    says: dict[str, Any]
+
+
+def layers_of(blobs: Blobs, digest: str) -> Layers:
+    """A body in layers, from its blob."""
+    with _keeping:
+        known = _kept.get(digest)
+        if known is not None:
+            _kept.move_to_end(digest)
+            return known
+    read = Layers.from_bytes(blobs.read(digest))
+    with _keeping:
+        _kept[digest] = read
+        while len(_kept) > _KEPT:
+            _kept.popitem(last=False)
+    return read
 
 
 def picture(bodies: Sequence[Layers], layer: int, size_px: tuple[int, int]) -> bytes:

@@ -50,6 +50,20 @@ def raised(body: Mesh, up: ArrayLike, front: ArrayLike, *, tilt_deg: float, by_m
     return placed(np.eye(3), room - p.min(0)) @ matrix, size
 
 
+def as_placed(body: Mesh, place: NDArray[np.float64]) -> Laid:
+    """Turned as it lies somewhere already, its box's corner at the origin; what made up for a resin's shrinking there is left out."""
+    rotation = place[:3, :3] / np.linalg.norm(place[:3, :3], axis=1, keepdims=True)
+    p = body.vertices_mm @ rotation.T
+    return placed(rotation, -p.min(0)), np.ptp(p, axis=0)
+
+
+def turned_flat(laid: Laid, body: Mesh, turn_deg: float) -> Laid:
+    """The same turned about the upright, counter-clockwise seen from above."""
+    matrix = placed(turned(tilt_deg=0.0, roll_deg=0.0, turn_deg=turn_deg), [0, 0, 0]) @ laid[0]
+    low, high = box_of(matrix, body)
+    return shifted(matrix, -low[0], -low[1]), high - low
+
+
 def larger(laid: Laid, sizes: NDArray[np.float64]) -> Laid:
     """With room to be printed so much larger (width, depth, up), whichever way it is turned then; narrowed says which."""
     grown = np.array([sizes[:2].max(), sizes[:2].max(), sizes[2]])

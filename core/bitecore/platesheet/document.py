@@ -7,22 +7,28 @@ from pydantic import BaseModel, ConfigDict, Field
 from ..engine.document import SheetDocument
 
 Point = tuple[float, float, float]
+Row = tuple[float, float, float, float]
 
 
 class PlateBody(BaseModel):
     """A body on the plate.
 
     id        : b1, b2, …
-    mesh      : the digest of its mesh, in its jaw's home
+    mesh      : the digest of its mesh, in its jaw's home; supports : of what it stands on, in the same; empty where it stands on nothing
     up, front : of its jaw, in its home: it is laid on what is under it
+    place     : how its case laid it, to that plate's own frame; None: on its base
+    kit       : bodies of one kit stay as they lie to each other on their case's plate; empty: it is by itself
     case      : the number of the case it is from; address : which body of it
     """
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
     id: str
     mesh: str
+    supports: str = ""
     up: Point
     front: Point
+    place: tuple[Row, Row, Row, Row] | None = None
+    kit: str = ""
     case: str
     address: str
     jaw: str = ""

@@ -10,7 +10,7 @@ from ..engine.graph import Graph, Node
 from ..engine.model import ALL, Need, Step
 from ..engine.registry import Registry, found_in
 from ..engine.sheet import Sheet
-from .document import PlateDocument
+from .document import PlateBody, PlateDocument
 
 
 @dataclass
@@ -40,9 +40,19 @@ class PlateSheet(Sheet[PlateDocument, PlateGraph]):
     def outside(self, need: Need, node: Node, document: PlateDocument, graph: PlateGraph) -> Any:
         if need.step == "shelf":
             return document.record_ref(node.step, need.value, node.piece)
-        if need.value == "mesh":
-            return {"by_piece": {b.id: {"mesh": b.mesh} for b in document.bodies}}
-        return {"by_piece": {b.id: {"json": {"up": b.up, "front": b.front, "name": b.called}} for b in document.bodies}}
+        if need.each:
+            found = {b.id: _given(need.value, b) for b in document.bodies}
+            return {"by_piece": {ident: ref for ident, ref in found.items() if ref is not None}}
+        return _given(need.value, document.body(node.piece))
+
+
+def _given(value: str, body: PlateBody) -> dict[str, Any] | None:
+    """What `source` gives of a body: mesh, supports, stand."""
+    if value == "mesh":
+        return {"mesh": body.mesh}
+    if value == "supports":
+        return {"mesh": body.supports} if body.supports else None
+    return {"json": {"up": body.up, "front": body.front, "name": body.called, "place": body.place, "kit": body.kit}}
 
 
 @cache

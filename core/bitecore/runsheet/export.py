@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from ..errors import StepFailed
 from ..files import stl, threemf
-from ..mesh import Mesh
+from ..mesh import Mesh, joined
 from ..text import plain
 from .part_names import part_of, teeth_of
 
@@ -158,17 +158,6 @@ def names_of(files: Sequence[Mapping[str, str]], pattern: str, words: Mapping[st
         tries = [stem, f"{stem}_{file['jaw']}", f"{stem}_{file['jaw']}_{file['piece']}"]
         out.append(next((f"{t}{ending}" for t in tries if f"{t}{ending}" not in out), f"{tries[-1]}_{len(out)}{ending}"))
     return out
-
-
-def joined(meshes: list[Mesh]) -> Mesh:
-    """All in one, each a piece of its own."""
-    start = np.cumsum([0] + [len(m.vertices_mm) for m in meshes])
-    return Mesh.of(
-        np.vstack([m.vertices_mm for m in meshes]),
-        np.vstack([m.faces + s for m, s in zip(meshes, start, strict=False)]),
-        np.concatenate([m.groups for m in meshes]),
-        np.concatenate([m.source for m in meshes]),
-    )
 
 
 def _file(stem: str, ending: str, data: bytes, bodies: list[Body], words: dict[str, str]) -> OutFile:

@@ -2,22 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Any
-
 from ..blobs import Blobs
-from ..ops.layers import Layers
-from ..parts.layer_zip import about
+from ..parts.layer_zip import PlateLayers, about, layers_of
 from .who import CaseGraph
-
-
-@dataclass(frozen=True)
-class PlateLayers:
-    """size_px : of one layer's picture, (wide, tall); says : layers.json"""
-
-    bodies: list[Layers]
-    size_px: tuple[int, int]
-    says: dict[str, Any]
 
 
 def digests(graph: CaseGraph) -> list[str]:
@@ -34,6 +21,6 @@ def plate_layers(graph: CaseGraph, blobs: Blobs) -> PlateLayers | None:
     if node is None or node.good is None or not known:
         return None
     plate, printing = node.json("plate"), node.json("printing")
-    bodies = [Layers.from_bytes(blobs.read(digest)) for digest in known]
+    bodies = [layers_of(blobs, digest) for digest in known]
     size = (round(plate["width_mm"] / plate["pixel_mm"]), round(plate["depth_mm"] / plate["pixel_mm"]))
     return PlateLayers(bodies, size, about(bodies, size, {"printer": plate["printer"], "resin": printing["resin"]}, printing))

@@ -7,6 +7,8 @@ from typing import Literal, NotRequired
 
 from typing_extensions import TypedDict
 
+from ..parts.printing import Amount
+
 Point = tuple[float, float, float]
 Row = tuple[float, float, float, float]
 Matrix = tuple[Row, Row, Row, Row]
@@ -178,14 +180,6 @@ class Saws(TypedDict):
     back: Saw
 
 
-class BuildPlate(TypedDict):
-    printer: str
-    width_mm: float
-    depth_mm: float
-    height_mm: float
-    pixel_mm: NotRequired[float]
-
-
 class Naming(TypedDict):
     """What a file of the hand-off is named by, in the order of the files."""
 
@@ -213,27 +207,6 @@ class OutputRow(TypedDict):
 
 
 Frame = Literal["bench", "bite", "home", "plate"]
-
-
-class Printing(TypedDict):
-    """What printing asks: of which resin, in which layers, how long one takes."""
-
-    resin: str
-    density_g_ml: float
-    price_l: float | None
-    layer_mm: float
-    layer_s: float
-    first_layer_s: float
-    first_layers: int
-
-
-class Amount(TypedDict):
-    """What one body takes; cost in the unit of the resin's price, None where that is not known."""
-
-    ml: float
-    grams: float
-    cost: float | None
-    minutes: float
 
 
 class Amounts(TypedDict):
@@ -285,23 +258,6 @@ class WallPath(TypedDict):
     foot: list[Point]
     out: list[Point]
     up: Point
-
-
-class LayerSum(TypedDict):
-    """Of one body in layers: how many, and what is cured."""
-
-    layers: int
-    ml: float
-
-
-class Takes(TypedDict):
-    """What a plate takes, by its layers; cost in the unit of the resin's price, None where that is not known."""
-
-    layers: int
-    ml: float
-    grams: float
-    minutes: float
-    cost: float | None
 
 
 class Foot(Stand):

@@ -12,6 +12,7 @@ import { Notices } from "./Notices";
 import { Overlays } from "./Overlays";
 import { SignInAgain, SignInPage } from "./SignIn";
 
+const PlateRoom = lazy(() => import("../features/plates"));
 const Bench = lazy(() => import("../features/bench"));
 
 const queries = new QueryClient({
@@ -53,6 +54,8 @@ function Rooms() {
         <Routes>
           <Route path="/" element={<Rack />} />
           <Route path="/case/:number" element={<Bench />} />
+          <Route path="/plates" element={<PlateRoom />} />
+          <Route path="/plates/:id" element={<PlateRoom />} />
           <Route path="/house" element={<House />} />
           <Route path="*" element={<Rack />} />
         </Routes>

@@ -5,12 +5,12 @@ import { type BenchEvent, useBenchEvents } from "../shared/api/events";
 import { sayError } from "../store/notices";
 
 /** The printers, and what was sent to them: of one case, or of all that are open. */
-export function useBays(number = ""): { bays: Bay[]; prints: Print[] } {
+export function useBays(number = "", plate = 0): { bays: Bay[]; prints: Print[] } {
   const queries = useQueryClient();
   const bays = useQuery({ queryKey: ["bays"], queryFn: () => ok(client.GET("/api/bays")) });
   const prints = useQuery({
-    queryKey: ["prints", number],
-    queryFn: () => ok(client.GET("/api/bays/prints", { params: { query: { case: number } } })),
+    queryKey: ["prints", number, plate],
+    queryFn: () => ok(client.GET("/api/bays/prints", { params: { query: { case: number, plate } } })),
   });
   const onEvent = useCallback(
     (event: BenchEvent) => {
@@ -34,7 +34,10 @@ export function usePrinting() {
   const print = (id: number) => ({ params: { path: { ident: id } } });
   return {
     busy: doing.isPending,
-    send: (number: string) => doing.mutate(() => ok(client.POST("/api/bays/prints", { body: { case: number } }))),
+    send: (number: string) =>
+      doing.mutate(() => ok(client.POST("/api/bays/prints", { body: { case: number, plate: 0 } }))),
+    sendPlate: (plate: number) =>
+      doing.mutate(() => ok(client.POST("/api/bays/prints", { body: { case: "", plate } }))),
     again: (id: number) => doing.mutate(() => ok(client.POST("/api/bays/prints/{ident}/again", print(id)))),
     cancel: (id: number) => doing.mutate(() => ok(client.POST("/api/bays/prints/{ident}/cancel", print(id)))),
   };
@@ -67,4 +70,10 @@ export function timeLeft(seconds: number | null): string {
   if (seconds < 90) return `${Math.round(seconds)} s left`;
   const minutes = Math.round(seconds / 60);
   return minutes < 90 ? `${minutes} min left` : `${(minutes / 60).toFixed(1)} h left`;
+}
+
+/** How a printer stands, in words. */
+export function bayWords(bay: Bay): string {
+  const bottle = bay.resin_ml === null ? "" : `, ${Math.round(bay.resin_ml)} ml in the bottle`;
+  return bay.says || `${bay.state}${bottle}`;
 }

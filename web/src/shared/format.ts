@@ -38,3 +38,7 @@ export function moment(iso: string): string {
 export function capital(text: string): string {
   return text.charAt(0).toUpperCase() + text.slice(1);
 }
+
+export function duration(minutes: number): string {
+  return minutes < 90 ? `${Math.round(minutes)} min` : `${(minutes / 60).toFixed(1)} h`;
+}

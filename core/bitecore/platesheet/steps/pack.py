@@ -1,71 +1,227 @@
-"""Pack: every body flat on its base, by what it covers of the plate of the chosen printer."""
+"""Pack: every body as its case laid it, by what it covers of the plate of the chosen printer, or where a person put it."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Annotated, Any
+
 import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict, Field
+from typing_extensions import TypedDict
 
 from ...engine.gives import ByPiece, by_piece, json_of
-from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
+from ...engine.model import WHOLE, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
+from ...mesh import Mesh, joined
 from ...ops.rigid import rows
-from ...parts.arranging import by_shape
-from ...parts.laying import box_of, flat, shifted
+from ...parts.arranging import Places, apart_mm, by_shape
+from ...parts.laying import Laid, as_placed, box_of, flat, larger, narrowed, shifted, turned_flat
+from ...parts.printing import BuildPlate, Printing, printing_of, sized, sizing_of
 from ...parts.shelf import Printer
 from ...progress import Run
 
+Point = tuple[float, float, float]
 Row = tuple[float, float, float, float]
+_Mm = Annotated[float, Field(ge=-5000, le=5000)]
+# Bodies that lie by hand are told where they are so much nearer than asked: the outlines are read on a raster.
+_NEARER_MM = 0.3
+
+
+class Lies(TypedDict):
+    """A body where it lies, for whoever looks at the plate. box_mm : low and high; turn_deg : so far from how its case laid it,
+    counter-clockwise seen from above"""
+
+    home_to_plate: tuple[Row, Row, Row, Row]
+    box_mm: tuple[Point, Point]
+    turn_deg: float
+
+
+class SetPlace(BaseModel):
+    """Where a person put a body: the middle of its box, from the plate's corner; turned counter-clockwise seen from above."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+    x_mm: _Mm
+    y_mm: _Mm
+    turn_deg: Annotated[float, Field(ge=-360, le=360)] = 0.0
 
 
 class PackSettings(StepSettings):
     printer: str = setting("wren", label="Printer", help="Whose plate the bodies lie on.", shelf="printer", max_length=60)
+    resin: str = setting("plaster", label="Resin", help="What the bodies are printed of.", shelf="resin", max_length=60)
+    layer_mm: float = setting(0.05, ge=0.01, le=0.2, unit="mm", label="Layer", help="How high one layer is.")
     gap_mm: float = setting(3.0, ge=0.5, le=30, unit="mm", label="Gap between bodies", help="Room for a spatula.")
     margin_mm: float = setting(2.0, ge=0, le=20, unit="mm", label="Keep off the edge", help="Nothing is placed nearer to the plate's edge.")
+    places: dict[str, SetPlace] = setting(
+        {}, label="Places by hand", help="Bodies that stay where a person put them.", form=False, max_length=200
+    )
 
 
 def apply(inputs: Inputs, settings: PackSettings, run: Run) -> StepResult:
     if inputs["printer"] is None:
         raise StepFailed(f"There is no printer “{settings.printer}” on the shelf of the house. Choose another.", code="no-printer")
-    printer, title = Printer(**inputs["printer"]["data"]), inputs["printer"]["name"]
-    laid = {}
+    if inputs["resin"] is None:
+        raise StepFailed(f"There is no resin “{settings.resin}” on the shelf of the house. Choose another.", code="no-resin")
+    printer, sizes = Printer(**inputs["printer"]["data"]), sizing_of(inputs["resin"])
+    bodies, laid = _laid(inputs, sizes, run)
+    places, left = _packed(bodies, laid, inputs["stand"], settings, printer)
+    if (sizes != 1).any():
+        places = {ident: narrowed(matrix, bodies[ident], sizes) for ident, matrix in places.items()}
+    lie = {ident: _Lies.of(bodies[ident], matrix, printer.pixel_mm) for ident, matrix in places.items()}
+    run.tick(0.9, "what lies where")
+    title = inputs["printer"]["name"]
+    tall = max((one.high[2] for one in lie.values()), default=0.0)
+    flags = [
+        *_said(lie, left, inputs["stand"], title, printer),
+        *_by_hand(bodies, lie, inputs["stand"], settings, title, printer),
+    ]
+    if (sizes != 1).any():
+        flags.append(Flag("sized", "note", sized(sizes, inputs["resin"]["name"])))
+    readings = (
+        Reading("bodies on the plate", len(lie)),
+        Reading("plate width", printer.width_mm, "mm"),
+        Reading("plate depth", printer.depth_mm, "mm"),
+        Reading("height", float(tall), "mm"),
+    )
+    plate = {
+        "printer": title, "width_mm": printer.width_mm, "depth_mm": printer.depth_mm, "height_mm": printer.height_mm,
+        "pixel_mm": printer.pixel_mm,
+    }  # fmt: skip
+    values = {
+        "home_to_plate": ByPiece({b: rows(lie[b].there) if b in lie else None for b in inputs["body"]}),
+        "lies": ByPiece({b: lie[b].told(laid[b][0]) if b in lie else None for b in inputs["body"]}),
+        "laid": ByPiece({b: rows(lie[b].laid) if b in lie else None for b in inputs["body"]}),
+        "at_px": ByPiece({b: lie[b].at_px if b in lie else None for b in inputs["body"]}),
+        "plate": plate,
+        "printing": printing_of(inputs["printer"], inputs["resin"], settings.layer_mm),
+    }
+    return StepResult(values, readings, tuple(flags), f"{len(lie)} of {len(laid)} bodies")
+
+
+class _Lies:
+    """A body where it lies. laid : (4, 4) with its box's corner at the origin, the same wherever it lies; at_px : so many pixels from the
+    plate's corner; low, high : its box"""
+
+    def __init__(self, laid: NDArray[np.float64], at_px: tuple[int, int], there: NDArray[np.float64], low: NDArray, high: NDArray) -> None:
+        self.laid, self.at_px, self.there, self.low, self.high = laid, at_px, there, low, high
+
+    def told(self, first: NDArray[np.float64]) -> dict[str, Any]:
+        """first : (4, 4) as its case laid it"""
+        one, two = (m[:3, :3] / np.linalg.norm(m[:3, :3], axis=1, keepdims=True) for m in (first, self.there))
+        turn = two @ one.T
+        box = [np.round(corner, 6).tolist() for corner in (self.low, self.high)]
+        angle = round(float(np.degrees(np.arctan2(turn[1, 0], turn[0, 0]))), 6)
+        return {"home_to_plate": rows(self.there), "box_mm": box, "turn_deg": angle + 0.0}
+
+    @staticmethod
+    def of(body: Mesh, matrix: NDArray[np.float64], pixel_mm: float) -> _Lies:
+        """On whole pixels: its layers are cut once and set elsewhere as they are."""
+        first, _ = box_of(matrix, body)
+        laid = np.eye(4)
+        laid[:3, :3] = np.round(matrix[:3, :3], 12) + 0.0
+        laid[:3, 3] = -box_of(laid, body)[0]
+        x, y = np.round(first[:2] / pixel_mm).astype(int).tolist()
+        there = shifted(laid, x * pixel_mm, y * pixel_mm)
+        return _Lies(laid, (x, y), there, *box_of(there, body))
+
+
+def _laid(inputs: Inputs, sizes: NDArray[np.float64], run: Run) -> tuple[dict[str, Mesh], dict[str, Laid]]:
+    """Every body with what it stands on, and as its case laid it."""
+    bodies, laid = {}, {}
     for number, (ident, body) in enumerate(inputs["body"].items()):
-        run.tick(number / len(inputs["body"]), "laying flat")
-        laid[ident] = flat(body, inputs["stand"][ident]["up"], inputs["stand"][ident]["front"])
+        run.tick(0.5 * number / len(inputs["body"]), "laying")
+        held, stand = inputs["supports"].get(ident), inputs["stand"][ident]
+        bodies[ident] = full = body if held is None else joined([body, held])
+        one = flat(full, stand["up"], stand["front"]) if stand["place"] is None else as_placed(full, np.array(stand["place"]))
+        laid[ident] = larger(one, sizes) if (sizes != 1).any() else one
+    return bodies, laid
+
+
+def _packed(
+    bodies: Mapping[str, Mesh], laid: Mapping[str, Laid], stand: Mapping[str, Any], settings: PackSettings, printer: Printer
+) -> tuple[Places, list[str]]:
     room = np.array([printer.width_mm, printer.depth_mm]) - 2 * settings.margin_mm
-    places, left = by_shape(laid, dict(inputs["body"].items()), room, gap_mm=settings.gap_mm)
-    places = {ident: shifted(m, settings.margin_mm, settings.margin_mm) for ident, m in places.items()}
+    stay: Places = {}
+    for ident, at in settings.places.items():
+        if ident in laid:
+            matrix, size = turned_flat(laid[ident], bodies[ident], at.turn_deg)
+            stay[ident] = shifted(matrix, *(np.array([at.x_mm, at.y_mm]) - size[:2] / 2 - settings.margin_mm))
+    kits: dict[str, Places] = {}
+    for ident, (matrix, size) in laid.items():
+        one = stand[ident]
+        if one["kit"] and one["place"] is not None and ident not in stay:
+            low, high = box_of(np.array(one["place"]), bodies[ident])
+            kits.setdefault(one["kit"], {})[ident] = shifted(matrix, *((low + high)[:2] / 2 - size[:2] / 2))
+    # Bodies lie on whole pixels, half of one off at most.
+    gap = settings.gap_mm + printer.pixel_mm
+    places, left = by_shape(laid, bodies, room, gap_mm=gap, kits=list(kits.values()), locked=stay)
+    return {ident: shifted(m, settings.margin_mm, settings.margin_mm) for ident, m in places.items()}, left
+
+
+def _said(lie: Mapping[str, _Lies], left: list[str], stand: Mapping[str, Any], title: str, printer: Printer) -> list[Flag]:
     flags = []
     if left:
-        names = ", ".join(inputs["stand"][ident]["name"] for ident in left)
+        names = ", ".join(stand[ident]["name"] for ident in left)
         size = f"{printer.width_mm:.0f} × {printer.depth_mm:.0f} mm"
         flags.append(Flag("no-room", "look", f"No room on the {title} ({size}) for {names}. Take some off, or choose a larger printer."))
-    boxes = [box_of(m, inputs["body"][ident]) for ident, m in places.items()]
-    tall = max((float(high[2]) for _, high in boxes), default=0.0)
+    tall = max((one.high[2] for one in lie.values()), default=0.0)
     if tall > printer.height_mm:
         text = f"The tallest body is {tall:.1f} mm; the {title} builds up to {printer.height_mm:.0f} mm."
         flags.append(Flag("too-tall", "stop", text))
-    readings = (
-        Reading("bodies on the plate", len(places)),
-        Reading("plate width", printer.width_mm, "mm"),
-        Reading("plate depth", printer.depth_mm, "mm"),
-        Reading("height", tall, "mm"),
-    )
-    value = ByPiece({ident: rows(places[ident]) if ident in places else None for ident in inputs["body"]})
-    return StepResult({"home_to_plate": value}, readings, tuple(flags), f"{len(places)} of {len(laid)} bodies")
+    return flags
+
+
+def _by_hand(
+    bodies: Mapping[str, Mesh], lie: Mapping[str, _Lies], stand: Mapping[str, Any], settings: PackSettings, title: str, printer: Printer
+) -> list[Flag]:
+    """What lies off the plate, or too near to another, where a person put it."""
+    put = [ident for ident in settings.places if ident in lie]
+    flags = []
+    for ident in put:
+        one = lie[ident]
+        over = max(-one.low[0], -one.low[1], one.high[0] - printer.width_mm, one.high[1] - printer.depth_mm)
+        if over > 1e-6:
+            text = f"{stand[ident]['name']} stands {over:.1f} mm over the edge of the {title}."
+            flags.append(Flag("off-plate", "stop", text, fix=_by_itself(settings, ident)))
+    for one, two, mm in apart_mm(bodies, {ident: lies.there for ident, lies in lie.items()}, put):
+        if mm >= settings.gap_mm - _NEARER_MM:
+            continue
+        names = f"{stand[one]['name']} and {stand[two]['name']}"
+        if mm > 0:
+            text = f"{names} lie {mm:.1f} mm apart, nearer than the gap of {settings.gap_mm:.1f} mm."
+            flags.append(Flag("too-near", "look", text, fix=_by_itself(settings, one)))
+        else:
+            flags.append(Flag("in-one-another", "stop", f"{names} lie in one another.", fix=_by_itself(settings, one)))
+    return flags
+
+
+def _by_itself(settings: PackSettings, ident: str) -> Fix:
+    others = {key: place.model_dump(mode="json") for key, place in settings.places.items() if key != ident}
+    return Fix("pack", "*", {"places": others}, label="Let it find its place")
 
 
 STEP = Step(
     name="pack",
     title="Pack",
     number=1,
-    version=2,
+    version=3,
     over=WHOLE,
     settings=PackSettings,
     needs={
         "body": Need("source", "mesh", each=True),
+        "supports": Need("source", "supports", each=True),
         "stand": Need("source", "stand", each=True),
         "printer": Need("shelf", "printer"),
+        "resin": Need("shelf", "resin"),
     },
-    gives={"home_to_plate": by_piece(json_of(tuple[Row, Row, Row, Row] | None))},
+    gives={
+        "home_to_plate": by_piece(json_of(tuple[Row, Row, Row, Row] | None)),
+        "lies": by_piece(json_of(Lies | None)),
+        "laid": by_piece(json_of(tuple[Row, Row, Row, Row] | None)),
+        "at_px": by_piece(json_of(tuple[int, int] | None)),
+        "plate": json_of(BuildPlate),
+        "printing": json_of(Printing),
+    },
     apply=apply,
-    about="Every body flat on the plate, none on another.",
+    about="Every body on the plate, none on another.",
 )

@@ -5,14 +5,14 @@ from __future__ import annotations
 import numpy as np
 
 from ...engine.gives import FILES, Files, FileValue
-from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings
+from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
 from ...files import threemf
 from ...progress import Run
 
 
 class TogetherSettings(StepSettings):
-    pass
+    supports: bool = setting(True, label="With supports", help="What bodies stand on is in the file too.")
 
 
 def apply(inputs: Inputs, settings: TogetherSettings, run: Run) -> StepResult:
@@ -22,23 +22,27 @@ def apply(inputs: Inputs, settings: TogetherSettings, run: Run) -> StepResult:
     models = []
     for number, (ident, rows) in enumerate(placed.items()):
         run.tick(number / len(placed), "writing")
-        models.append((inputs["stand"][ident]["name"], inputs["body"][ident].moved(np.array(rows))))
+        name, held = inputs["stand"][ident]["name"], inputs["supports"].get(ident)
+        models.append((name, inputs["body"][ident].moved(np.array(rows))))
+        if settings.supports and held is not None:
+            models.append((f"{name} supports", held.moved(np.array(rows))))
     data = threemf.write(models, title="plate")
-    flag = Flag("file-made", "note", f"{len(models)} bodies as they lie on the plate.")
+    flag = Flag("file-made", "note", f"{len(placed)} bodies as they lie on the plate.")
     size = Reading("size", len(data) / 1e6, "MB")
-    return StepResult({"file": Files([FileValue("plate.3mf", data)])}, (size,), (flag,), f"{len(models)} bodies")
+    return StepResult({"file": Files([FileValue("plate.3mf", data)])}, (size,), (flag,), f"{len(placed)} bodies")
 
 
 STEP = Step(
     name="together",
     title="Plate file",
-    number=2,
-    version=1,
+    number=5,
+    version=2,
     over=WHOLE,
     on_demand=True,
     settings=TogetherSettings,
     needs={
         "body": Need("source", "mesh", each=True),
+        "supports": Need("source", "supports", each=True),
         "stand": Need("source", "stand", each=True),
         "home_to_plate": Need("pack", "home_to_plate", each=True, optional=True),
     },

@@ -7,8 +7,8 @@ import numpy as np
 from ...engine.gives import json_of
 from ...engine.model import BODIES, Inputs, Need, Reading, Step, StepResult, StepSettings
 from ...errors import StepFailed
+from ...parts.printing import amount_of, printing_of
 from ...progress import Run
-from ..printing import amount_of, printing_of
 from ..values import Amounts
 
 

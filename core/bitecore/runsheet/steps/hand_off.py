@@ -10,8 +10,9 @@ from pydantic import field_validator
 from ...anatomy.block import block, stands_at
 from ...engine.gives import FILES, Files, FileValue, json_of
 from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
+from ...mesh import joined
 from ...progress import Run
-from ..export import Body, check_pattern, export, joined, lies_on_plate, plate_file
+from ..export import Body, check_pattern, export, lies_on_plate, plate_file
 from ..part_names import kind_of
 from ..unbitten import left_open
 from ..values import Naming, OutputRow

@@ -6,10 +6,10 @@ import hashlib
 
 from ...engine.gives import FILES, Files, FileValue, json_of
 from ...engine.model import BODIES, Inputs, Need, Reading, Step, StepResult, StepSettings
+from ...mesh import joined
 from ...ops.layers import layers
+from ...parts.printing import LayerSum
 from ...progress import Run
-from ..export import joined
-from ..values import LayerSum
 
 
 class LayersSettings(StepSettings):

@@ -16,12 +16,12 @@ from ...mesh import Mesh
 from ...ops.rigid import rows
 from ...parts.arranging import Places, by_shape, in_row
 from ...parts.laying import Laid, box_of, face_towards, flat, joined_rafts, larger, narrowed, quarter, raised, shifted
+from ...parts.printing import BuildPlate, Printing, printing_of, sized, sizing_of
 from ...parts.shelf import BUILT_IN, Printer
 from ...progress import Run
 from ..part_names import is_die, part_of
-from ..printing import printing_of, sizing_of
 from ..unbitten import left_open
-from ..values import BuildPlate, Matrix, Printing
+from ..values import Matrix
 
 
 class Laying(BaseModel):
@@ -91,11 +91,7 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     if fits and tall <= printer.height_mm:
         flags.append(Flag("on-plate", "note", f"Everything lies within the plate of the {title}."))
     if corrected:
-        x, y, z = (sizes - 1) * 100
-        text = (
-            f"Printed by {x:+.2f} % along the width, {y:+.2f} % along the depth and {z:+.2f} % upwards, as {inputs['resin']['name']} needs."
-        )
-        flags.append(Flag("sized", "note", text))
+        flags.append(Flag("sized", "note", sized(sizes, inputs["resin"]["name"])))
     low = np.min([box_of(places[k], inputs["body"][k])[0] for k in laid], axis=0)
     high = np.max([box_of(places[k], inputs["body"][k])[1] for k in laid], axis=0)
     readings = (
@@ -163,7 +159,8 @@ def _arranged(laid: dict[str, Laid], bodies: Mapping[str, Mesh], printer: Printe
     assert first is not None
     row = [p for p in laid if is_die(part_of(p))]
     rafts = dict.fromkeys(row if settings.supports == "none" else laid, _RAFT_ROOM_MM)
-    places, left = by_shape(laid, bodies, room, gap_mm=gap, row=row, rafts_mm=rafts)
+    kit, _ = in_row({p: laid[p] for p in row}, 0, gap) if row else ({}, None)
+    places, left = by_shape(laid, bodies, room, gap_mm=gap, kits=[kit], rafts_mm=rafts)
     if left:
         return first, False
     return {p: shifted(m, settings.margin_mm, settings.margin_mm) for p, m in places.items()}, True

@@ -11,8 +11,8 @@ from ...ops.assembly import assemble
 from ...ops.cavity import cavity
 from ...ops.clip import frame_of
 from ...ops.ribs import Stiffened
+from ...parts.printing import amount_of, printing_of
 from ...progress import Run
-from ..printing import amount_of, printing_of
 from ..values import Styles
 
 

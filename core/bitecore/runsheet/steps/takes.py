@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from ...engine.gives import json_of
 from ...engine.model import WHOLE, Inputs, Need, Reading, Step, StepResult, StepSettings
+from ...parts.printing import Takes, taken, takes_of
 from ...progress import Run
-from ..values import Takes
 
 
 class TakesSettings(StepSettings):
@@ -13,22 +13,8 @@ class TakesSettings(StepSettings):
 
 
 def apply(inputs: Inputs, settings: TakesSettings, run: Run) -> StepResult:
-    printing, sums = inputs["printing"], list(inputs["sum"].values())
-    ml, count = sum(s["ml"] for s in sums), max(s["layers"] for s in sums)
-    first = min(count, printing["first_layers"])
-    seconds = first * printing["first_layer_s"] + (count - first) * printing["layer_s"]
-    price = printing["price_l"]
-    takes = {
-        "layers": count, "ml": round(ml, 6), "grams": round(ml * printing["density_g_ml"], 6), "minutes": round(seconds / 60, 6),
-        "cost": None if price is None else round(ml / 1000 * price, 6),
-    }  # fmt: skip
-    readings = [
-        Reading("resin", takes["ml"], "ml"), Reading("weight", takes["grams"], "g"), Reading("printing", takes["minutes"], "min"),
-        Reading("layers", count),
-    ]  # fmt: skip
-    if price is not None:
-        readings.append(Reading("cost of the resin", takes["cost"]))
-    return StepResult({"takes": takes}, tuple(readings), (), f"{ml:.1f} ml")
+    takes = takes_of(inputs["printing"], list(inputs["sum"].values()))
+    return StepResult({"takes": takes}, tuple(Reading(*each) for each in taken(takes)), (), f"{takes['ml']:.1f} ml")
 
 
 STEP = Step(

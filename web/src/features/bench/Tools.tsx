@@ -104,7 +104,14 @@ function Hint({ tool }: { tool: Tool }) {
   // A tool is always the same one as long as this is mounted: which hook it has does not change.
   const now = (tool.useHint ?? nothing)();
   const waits = useAwaited((s) => s.keys.size > 0);
-  return <Said>{waits ? "One moment: the surface is not here in full yet." : now || tool.hint}</Said>;
+  const says = now || tool.hint;
+  if (!waits && !says) return null;
+  return (
+    <Said>
+      {waits && <b className="block">One moment: the surface is not here in full yet.</b>}
+      {says}
+    </Said>
+  );
 }
 
 /** What is seen while nothing is in the hand. */

@@ -24,7 +24,10 @@ export function Printers({ bays, prints }: { bays: Bay[]; prints: Print[] }) {
             {bay.resin_ml !== null && <p className="dim">{Math.round(bay.resin_ml)} ml in the bottle</p>}
             {own.map((p) => (
               <p key={p.id}>
-                <Link to={`/case/${p.case}`} className="font-semibold text-primary">
+                <Link
+                  to={p.plate === null ? `/case/${p.case}` : `/plates/${p.plate}`}
+                  className="font-semibold text-primary"
+                >
                   {p.name}
                 </Link>{" "}
                 {printWords(p)}

@@ -20,6 +20,9 @@ export type ToothOut = Schemas["ToothOut"];
 export type Moved = Schemas["Moved"];
 export type Bay = Schemas["BayOut"];
 export type Print = Schemas["PrintOut"];
+export type Plate = Schemas["PlateOut"];
+export type PlateBody = Schemas["PlateBodyOut"];
+export type ReadyBody = Schemas["ReadyOut"];
 export type HistoryLine = Schemas["HistoryLine"];
 
 /** What the server says when something cannot be done: one sentence and a stable code. */
@@ -89,4 +92,9 @@ type Called = Promise<{ data?: unknown; error?: unknown; response: Response }>;
 /** The case that a call answers with. The client's own types lose tuples within tuples: these are those of the description. */
 export async function okCase(call: Called): Promise<CaseOut> {
   return (await ok(call)) as CaseOut;
+}
+
+/** The same of a plate. */
+export async function okPlate(call: Called): Promise<Plate> {
+  return (await ok(call)) as Plate;
 }

@@ -5,6 +5,7 @@ import { sameAgain, sender } from "./session";
 export interface BenchEvent {
   kind: "again" | "revision" | "state" | "progress" | "bay";
   case?: string;
+  plate?: string;
   revision?: number;
   working?: Record<string, Working>;
 }

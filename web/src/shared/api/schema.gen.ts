@@ -30,13 +30,13 @@ export interface paths {
         };
         /**
          * Prints
-         * @description The newest two hundred, of one case or of all open ones.
+         * @description The newest two hundred, of one case, of one plate, or of all that are open.
          */
         get: operations["bays_api_prints"];
         put?: never;
         /**
          * Send
-         * @description Send the plate of a case to the printer it was laid out for.
+         * @description Send a plate to the printer it was laid out for.
          */
         post: operations["bays_api_send"];
         delete?: never;
@@ -903,6 +903,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plates/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Settings
+         * @description What can be set of a plate, by its steps.
+         */
+        get: operations["plates_api_settings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates/shelf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * On The Shelf
+         * @description Bodies of all open cases, what is due first in front.
+         */
+        get: operations["plates_api_on_the_shelf"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plates/{ident}": {
         parameters: {
             query?: never;
@@ -931,7 +971,7 @@ export interface paths {
         put?: never;
         /**
          * Put
-         * @description Put a body of a case on the plate, as it is now.
+         * @description Put bodies of a case on the plate, as they are now.
          */
         post: operations["plates_api_put"];
         delete?: never;
@@ -940,7 +980,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/plates/{ident}/bodies/{body}/off": {
+    "/api/plates/{ident}/bodies/{body}/copies": {
         parameters: {
             query?: never;
             header?: never;
@@ -949,8 +989,28 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take Off */
-        post: operations["plates_api_take_off"];
+        /** Copies */
+        post: operations["plates_api_copies"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates/{ident}/bodies/{body}/renew": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Renew
+         * @description Take a body as its case has it now.
+         */
+        post: operations["plates_api_renew"];
         delete?: never;
         options?: never;
         head?: never;
@@ -974,6 +1034,117 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plates/{ident}/fill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Fill
+         * @description Put on what is ready and due first, as long as there is room.
+         */
+        post: operations["plates_api_fill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates/{ident}/layers.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Layer Table */
+        get: operations["plates_api_layer_table"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates/{ident}/layers.zip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Layers Zip
+         * @description The plate in layers, one PNG each, as the printer gets them (docs/layers.md).
+         */
+        get: operations["plates_api_layers_zip"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates/{ident}/layers/{layer}.png": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One Layer
+         * @description One layer of the plate: white is cured.
+         */
+        get: operations["plates_api_one_layer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates/{ident}/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rename */
+        post: operations["plates_api_rename"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates/{ident}/off": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take Off */
+        post: operations["plates_api_take_off"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plates/{ident}/plate.3mf": {
         parameters: {
             query?: never;
@@ -988,6 +1159,23 @@ export interface paths {
         get: operations["plates_api_file"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates/{ident}/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Redo */
+        post: operations["plates_api_redo"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1777,6 +1965,11 @@ export interface components {
             ][];
             /** On */
             on: string;
+        };
+        /** Base */
+        Base: {
+            /** Base */
+            base: number;
         };
         /** BaseDetail */
         BaseDetail: {
@@ -2640,6 +2833,13 @@ export interface components {
              * @enum {string}
              */
             step: "contacts";
+        };
+        /** Copies */
+        Copies: {
+            /** Base */
+            base: number;
+            /** Count */
+            count: number;
         };
         /** Details */
         Details: {
@@ -4633,6 +4833,20 @@ export interface components {
             /** Ml */
             ml: number;
         };
+        /**
+         * LayerTable
+         * @description Every layer of a plate: how much is cured in each (mm²), how high one is, what the whole takes.
+         */
+        LayerTable: {
+            /** Area Mm2 */
+            area_mm2: number[];
+            /** Layer Mm */
+            layer_mm: number;
+            /** Resin Ml */
+            resin_ml: number;
+            /** Seconds */
+            seconds: number;
+        };
         /** LayersDetail */
         LayersDetail: {
             /** Flags */
@@ -5189,6 +5403,13 @@ export interface components {
              */
             who: string;
         };
+        /** Named */
+        Named: {
+            /** Base */
+            base: number;
+            /** Name */
+            name: string;
+        };
         /**
          * NamedBite
          * @description One bite of the pair; overlap, gap and the lower's incisal point against the first bite (to the left, back, up; mm). Without a
@@ -5270,11 +5491,27 @@ export interface components {
              * @default
              */
             name: string;
+            /**
+             * Printer
+             * @default
+             */
+            printer: string;
         };
-        /** NewPrint */
+        /**
+         * NewPrint
+         * @description case : its own plate; plate : else a plate of several cases
+         */
         NewPrint: {
-            /** Case */
+            /**
+             * Case
+             * @default
+             */
             case: string;
+            /**
+             * Plate
+             * @default 0
+             */
+            plate: number;
         };
         /** NotchDetail */
         NotchDetail: {
@@ -5706,11 +5943,20 @@ export interface components {
         PlacesSettings: Record<string, never>;
         /**
          * PlateBodyOut
-         * @description home_to_plate : None where there was no room for it, or it is not known yet.
+         * @description A body on a plate.
+         *
+         *     home_to_plate : None where there was no room for it, or it is not known yet; box_mm : low and high of all of it there
+         *     turn_deg      : so far it is turned from how its case laid it
+         *     newer         : its case has another body by now
+         *     by_hand       : it lies where a person put it
          */
         PlateBodyOut: {
             /** Address */
             address: string;
+            /** Box Mm */
+            box_mm: number[][] | null;
+            /** By Hand */
+            by_hand: boolean;
             /** Case */
             case: string;
             /** Home To Plate */
@@ -5719,8 +5965,18 @@ export interface components {
             id: string;
             /** Jaw */
             jaw: string;
+            /** Kit */
+            kit: string;
             /** Mesh */
             mesh: string;
+            /** Name */
+            name: string;
+            /** Newer */
+            newer: boolean;
+            /** Supports */
+            supports: string;
+            /** Turn Deg */
+            turn_deg: number;
         };
         /** PlateChange */
         PlateChange: {
@@ -5801,6 +6057,24 @@ export interface components {
             plate?: components["schemas"]["BuildPlate"] | null;
             printing?: components["schemas"]["Printing"] | null;
         };
+        /**
+         * PlateLine
+         * @description A plate in a list. bay : the printer's record
+         */
+        PlateLine: {
+            /** Bay */
+            bay: string;
+            /** Bodies */
+            bodies: number;
+            /** Cases */
+            cases: string[];
+            /** Created */
+            created: string;
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+        };
         /** PlateNode */
         PlateNode: {
             /** Doubt */
@@ -5835,16 +6109,26 @@ export interface components {
          * PlateOut
          * @description A plate as it is now.
          *
-         *     states    : {step: state}
-         *     sentences : what the steps say
+         *     size_mm   : width, depth, height of the printer's build space; None while it is not known
+         *     whose     : {step: {setting: whose value counts}}
+         *     layers    : a word that stands for its layers as they are now; empty while they are not worked out
+         *     undo, redo : what these would do now, in words
          */
         PlateOut: {
             /** Bodies */
             bodies: components["schemas"]["PlateBodyOut"][];
             /** Id */
             id: number;
+            /** Layers */
+            layers: string;
             /** Name */
             name: string;
+            /** Nodes */
+            nodes: components["schemas"]["PlateStepOut"][];
+            /** Printer */
+            printer: string;
+            /** Redo */
+            redo: string | null;
             /** Revision */
             revision: number;
             /** Sentences */
@@ -5855,12 +6139,30 @@ export interface components {
                     [key: string]: unknown;
                 };
             };
+            /** Size Mm */
+            size_mm: [
+                number,
+                number,
+                number
+            ] | null;
             /** States */
             states: {
                 [key: string]: string;
             };
+            /** Trouble */
+            trouble: string;
+            /** Undo */
+            undo: string | null;
+            /** Whose */
+            whose: {
+                [key: string]: {
+                    [key: string]: string;
+                };
+            };
             /** Working */
-            working: boolean;
+            working: {
+                [key: string]: components["schemas"]["WorkingOut"];
+            };
         };
         /** PlateSettings */
         PlateSettings: {
@@ -5929,6 +6231,24 @@ export interface components {
             tilt_deg: number;
         };
         /**
+         * PlateStepOut
+         * @description A step of a plate: its state, what it says, what it measured.
+         */
+        PlateStepOut: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** State */
+            state: string;
+            /** Step */
+            step: string;
+            /** Title */
+            title: string;
+        };
+        /**
          * Plates
          * @description The two plates a pair is mounted between, as heights on the bench; lower_past_mm, upper_past_mm : what of each sticks out, below
          *     nought what is missing.
@@ -5984,6 +6304,8 @@ export interface components {
             layers: number;
             /** Name */
             name: string;
+            /** Plate */
+            plate: number | null;
             /** Printer */
             printer: string;
             /** Resin */
@@ -6046,12 +6368,17 @@ export interface components {
         };
         /** PutOn */
         PutOn: {
-            /** Address */
-            address: string;
+            /** Addresses */
+            addresses: string[];
             /** Base */
             base: number;
             /** Case */
             case: string;
+            /**
+             * Count
+             * @default 1
+             */
+            count: number;
         };
         /** ReadingOut */
         ReadingOut: {
@@ -6061,6 +6388,34 @@ export interface components {
             unit: string;
             /** Value */
             value: number | string | boolean;
+        };
+        /**
+         * ReadyOut
+         * @description A body on the shelf (see plates.shelf.Ready).
+         */
+        ReadyOut: {
+            /** Address */
+            address: string;
+            /** Case */
+            case: string;
+            /** Due */
+            due: string;
+            /** Jaw */
+            jaw: string;
+            /** Part */
+            part: string;
+            /** Patient */
+            patient: string;
+            /** Picture */
+            picture: string;
+            /** Plate */
+            plate: number | null;
+            /** Practice */
+            practice: string;
+            /** Ready */
+            ready: boolean;
+            /** Waits */
+            waits: string;
         };
         /**
          * RecordChange
@@ -6914,6 +7269,8 @@ export interface components {
         TakeOff: {
             /** Base */
             base: number;
+            /** Bodies */
+            bodies: string[];
         };
         /**
          * Takes
@@ -7648,6 +8005,7 @@ export interface operations {
         parameters: {
             query?: {
                 case?: string;
+                plate?: number;
             };
             header?: never;
             path?: never;
@@ -8858,7 +9216,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PlateOut"][];
+                    "application/json": components["schemas"]["PlateLine"][];
                 };
             };
         };
@@ -8883,6 +9241,46 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlateOut"];
+                };
+            };
+        };
+    };
+    plates_api_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingOut"][];
+                };
+            };
+        };
+    };
+    plates_api_on_the_shelf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadyOut"][];
                 };
             };
         };
@@ -8935,7 +9333,7 @@ export interface operations {
             };
         };
     };
-    plates_api_take_off: {
+    plates_api_copies: {
         parameters: {
             query?: never;
             header?: never;
@@ -8947,7 +9345,34 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TakeOff"];
+                "application/json": components["schemas"]["Copies"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlateOut"];
+                };
+            };
+        };
+    };
+    plates_api_renew: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+                body: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Base"];
             };
         };
         responses: {
@@ -8984,6 +9409,147 @@ export interface operations {
             };
         };
     };
+    plates_api_fill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Base"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlateOut"];
+                };
+            };
+        };
+    };
+    plates_api_layer_table: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayerTable"];
+                };
+            };
+        };
+    };
+    plates_api_layers_zip: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    plates_api_one_layer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+                layer: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    plates_api_rename: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Named"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlateOut"];
+                };
+            };
+        };
+    };
+    plates_api_take_off: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeOff"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlateOut"];
+                };
+            };
+        };
+    };
     plates_api_file: {
         parameters: {
             query?: never;
@@ -9001,6 +9567,28 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    plates_api_redo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlateOut"];
+                };
             };
         };
     };

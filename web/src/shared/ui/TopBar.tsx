@@ -91,6 +91,9 @@ export function TopBar({ children, rooms = true }: { children?: ReactNode; rooms
           <NavLink to="/" end className={ROOM}>
             Rack
           </NavLink>
+          <NavLink to="/plates" className={ROOM}>
+            Plate room
+          </NavLink>
           <NavLink to="/house" className={ROOM}>
             House settings
           </NavLink>
@@ -109,6 +112,7 @@ export function TopBar({ children, rooms = true }: { children?: ReactNode; rooms
       <VeilKey />
       <Person />
       <Command id="rack" title="Go to the rack" keys="alt+r" group="Rooms" run={() => navigate("/")} />
+      <Command id="plates" title="Plate room" keys="alt+p" group="Rooms" run={() => navigate("/plates")} />
       <Command id="house" title="House settings" keys="alt+h" group="Rooms" run={() => navigate("/house")} />
       <Command id="theme" title="Daylight or evening" keys="shift+d" group="Rooms" run={switchTheme} />
     </header>

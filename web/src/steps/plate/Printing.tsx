@@ -1,7 +1,8 @@
-import { isOpen, printWords, timeLeft, useBays, usePrinting } from "../../case/bays";
+import { bayWords, useBays, usePrinting } from "../../case/bays";
 import { asks, goodOf, nodesOf } from "../../case/look";
+import { PrintLine } from "../../case/PrintLine";
 import type { CaseOut, Print } from "../../shared/api/client";
-import { bytes, moment } from "../../shared/format";
+import { duration } from "../../shared/format";
 import type { CardProps } from "../../stage";
 
 /** To the printer: how it stands, what it has of this case, and the button that sends the plate. */
@@ -30,7 +31,7 @@ export function Printing({ data, doings }: CardProps) {
         <span className="dim flex-1">{bay ? bayWords(bay) : "not connected: take layers.zip to it"}</span>
       </p>
       {prints.slice(0, 4).map((print) => (
-        <OnePrint key={print.id} data={data} print={print} printing={printing} />
+        <PrintLine key={print.id} print={print} old={isOld(data, print)} printing={printing} />
       ))}
       {bay && (
         <button
@@ -53,59 +54,8 @@ function unasked(data: CaseOut): string[] {
   return [...names].filter((name) => asks(data, { name, on_demand: false }));
 }
 
-function duration(minutes: number): string {
-  return minutes < 90 ? `${Math.round(minutes)} min` : `${(minutes / 60).toFixed(1)} h`;
-}
-
-function bayWords(bay: { state: string; says: string; resin_ml: number | null }): string {
-  const bottle = bay.resin_ml === null ? "" : `, ${Math.round(bay.resin_ml)} ml in the bottle`;
-  return bay.says || `${bay.state}${bottle}`;
-}
-
-function OnePrint({
-  data,
-  print,
-  printing,
-}: {
-  data: CaseOut;
-  print: Print;
-  printing: ReturnType<typeof usePrinting>;
-}) {
+/** Is the plate another by now than what was sent? */
+function isOld(data: CaseOut, print: Print): boolean {
   const now = nodesOf(data, "layers").map((n) => goodOf(data, "layers", n.piece)?.sha256);
-  const old = print.sent.length !== now.length || print.sent.some((digest) => !now.includes(digest));
-  const trouble = print.state === "failed" || print.state === "stopped" || (isOpen(print) && print.says !== "");
-  return (
-    <div data-testid="print" className="line border-b py-1.5 text-[13px]">
-      <p className="flex gap-2">
-        <b>{print.name}</b>
-        <span className="flex-1">{printWords(print)}</span>
-        {isOpen(print) && (
-          <button type="button" className="font-semibold text-primary" onClick={() => printing.cancel(print.id)}>
-            Cancel
-          </button>
-        )}
-        {(print.state === "failed" || print.state === "cancelled") && !old && (
-          <button type="button" className="font-semibold text-primary" onClick={() => printing.again(print.id)}>
-            Send again
-          </button>
-        )}
-      </p>
-      {isOpen(print) && (
-        <progress
-          className="progress progress-primary h-1.5"
-          aria-label={`${print.name}, layers`}
-          value={print.layer}
-          max={print.layers || 1}
-        />
-      )}
-      <p className={trouble ? "text-warning" : "dim"}>
-        {trouble && "▲ "}
-        {print.says ||
-          (isOpen(print)
-            ? timeLeft(print.seconds_left)
-            : `${print.ended ? moment(print.ended) : ""}, ${bytes(print.bytes)}, ${print.resin_ml.toFixed(1)} ml`)}
-        {old && " The plate has changed since."}
-      </p>
-    </div>
-  );
+  return print.sent.length !== now.length || print.sent.some((digest) => !now.includes(digest));
 }

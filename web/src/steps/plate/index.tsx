@@ -1,7 +1,6 @@
 import { goodOf, ofEach, pieceOf } from "../../case/look";
-import { type Drawing, type StepUi, shownOf } from "../../stage";
+import { BuildPlate, type Drawing, type StepUi, shownOf } from "../../stage";
 import { bodiesScene, fromRows } from "../../stage/place";
-import { BuildPlate } from "./BuildPlate";
 import { Lying, lay } from "./lay";
 import { layers } from "./layers";
 import { Printing } from "./Printing";

@@ -1,6 +1,7 @@
 import { useMemo } from "react";
-import { ink, Line, SQUARE } from "../../stage";
-import type { Point } from "../../store/bench";
+import type { Point } from "../store/bench";
+import { Line } from "./Line";
+import { ink, SQUARE } from "./plaster";
 
 /** The build plate: outline, centimetre grid, z = 0. */
 export function BuildPlate({ width, depth }: { width: number; depth: number }) {

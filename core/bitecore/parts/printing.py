@@ -1,0 +1,123 @@
+"""What printing asks, of the chosen printer, resin and layer."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any, NotRequired
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from typing_extensions import TypedDict
+
+from ..mesh import Mesh, volume_ml
+from .shelf import Printer, Resin
+
+
+class BuildPlate(TypedDict):
+    printer: str
+    width_mm: float
+    depth_mm: float
+    height_mm: float
+    pixel_mm: NotRequired[float]
+
+
+class Printing(TypedDict):
+    """What printing asks: of which resin, in which layers, how long one takes."""
+
+    resin: str
+    density_g_ml: float
+    price_l: float | None
+    layer_mm: float
+    layer_s: float
+    first_layer_s: float
+    first_layers: int
+
+
+class LayerSum(TypedDict):
+    """Of one body in layers: how many, and what is cured."""
+
+    layers: int
+    ml: float
+
+
+class Takes(TypedDict):
+    """What a plate takes, by its layers; cost in the unit of the resin's price, None where that is not known."""
+
+    layers: int
+    ml: float
+    grams: float
+    minutes: float
+    cost: float | None
+
+
+class Amount(TypedDict):
+    """What one body takes; cost in the unit of the resin's price, None where that is not known."""
+
+    ml: float
+    grams: float
+    cost: float | None
+    minutes: float
+
+
+def printing_of(printer: Mapping[str, Any], resin: Mapping[str, Any], layer_mm: float) -> dict[str, Any]:
+    """A Printing as plain JSON, of two records {id, name, data} of the shelf."""
+    machine, stuff = Printer(**printer["data"]), Resin(**resin["data"])
+    return {
+        "resin": resin["name"],
+        "density_g_ml": stuff.density_g_ml,
+        "price_l": stuff.price_l,
+        "layer_mm": layer_mm,
+        "layer_s": round(stuff.exposure_s + machine.lift_s, 6),
+        "first_layer_s": round(stuff.base_exposure_s + machine.lift_s, 6),
+        "first_layers": round(stuff.base_layers),
+    }
+
+
+def sizing_of(resin: Mapping[str, Any]) -> NDArray[np.float64]:
+    """(3,) how much larger a body is printed along the plate's width, its depth and upwards: 1 as it is."""
+    stuff = Resin(**resin["data"])
+    return 1 + np.array([stuff.size_x, stuff.size_y, stuff.size_z]) / 100
+
+
+def sized(sizes: NDArray[np.float64], resin: str) -> str:
+    """What is done for its shrinking, as a sentence."""
+    x, y, z = (sizes - 1) * 100
+    return f"Printed by {x:+.2f} % along the width, {y:+.2f} % along the depth and {z:+.2f} % upwards, as {resin} needs."
+
+
+def amount_of(body: Mesh, up: ArrayLike, printing: Mapping[str, Any]) -> dict[str, Any]:
+    """An Amount: what a body takes that is printed alone, standing along `up`."""
+    ml = volume_ml(body)
+    layers = int(np.ceil(np.ptp(body.vertices_mm @ np.asarray(up, np.float64)) / printing["layer_mm"] - 1e-6))
+    first = min(layers, printing["first_layers"])
+    seconds = first * printing["first_layer_s"] + (layers - first) * printing["layer_s"]
+    price = printing["price_l"]
+    return {
+        "ml": round(ml, 6),
+        "grams": round(ml * printing["density_g_ml"], 6),
+        "cost": None if price is None else round(ml / 1000 * price, 6),
+        "minutes": round(seconds / 60, 6),
+    }
+
+
+def takes_of(printing: Mapping[str, Any], sums: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
+    """A Takes: what a plate takes of resin and time, of a LayerSum of each body on it."""
+    ml, count = sum(s["ml"] for s in sums), max((s["layers"] for s in sums), default=0)
+    first = min(count, printing["first_layers"])
+    seconds = first * printing["first_layer_s"] + (count - first) * printing["layer_s"]
+    price = printing["price_l"]
+    return {
+        "layers": count, "ml": round(ml, 6), "grams": round(ml * printing["density_g_ml"], 6), "minutes": round(seconds / 60, 6),
+        "cost": None if price is None else round(ml / 1000 * price, 6),
+    }  # fmt: skip
+
+
+def taken(takes: Mapping[str, Any]) -> list[tuple[str, float, str]]:
+    """(name, value, unit) of what is read of a Takes."""
+    out = [
+        ("resin", takes["ml"], "ml"),
+        ("weight", takes["grams"], "g"),
+        ("printing", takes["minutes"], "min"),
+        ("layers", takes["layers"], ""),
+    ]
+    return out if takes["cost"] is None else [*out, ("cost of the resin", takes["cost"], "")]

@@ -1,0 +1,41 @@
+"""A plate in layers: the bodies that lie on it, each in layers of its own that are set where it lies, and what layers.json says of
+them."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from ..blobs import Blobs
+from ..parts.layer_zip import PlateLayers, about, layers_of
+from .sheet import PlateGraph
+
+
+def digests(graph: PlateGraph) -> list[str]:
+    """Of the layers of all bodies, and where they lie (pixels); none while one is not worked out, or nothing lies there."""
+    pack = graph.node("pack")
+    if pack is None or pack.good is None:
+        return []
+    out = []
+    for ident in graph.bodies:
+        at = pack.json("at_px", ident)
+        node = graph.node("layers", ident)
+        if at is None:
+            continue
+        if node is None or node.good is None or "runs" not in node.good.values:
+            return []
+        out.append(f"{node.good.values['runs']['files'][0]['file']} {at[0]} {at[1]}")
+    return out
+
+
+def plate_layers(graph: PlateGraph, blobs: Blobs) -> PlateLayers | None:
+    """None while they are not worked out."""
+    node, known = graph.node("pack"), digests(graph)
+    if node is None or not known:
+        return None
+    plate, printing = node.json("plate"), node.json("printing")
+    bodies = []
+    for digest, x, y in (each.split() for each in known):
+        body = layers_of(blobs, digest)
+        bodies.append(replace(body, x=body.x + int(x), y=body.y + int(y)))
+    size = (round(plate["width_mm"] / plate["pixel_mm"]), round(plate["depth_mm"] / plate["pixel_mm"]))
+    return PlateLayers(bodies, size, about(bodies, size, {"printer": plate["printer"], "resin": printing["resin"]}, printing))

@@ -1,0 +1,56 @@
+"""Print check of every body as it lies: what a layer does not hold, where resin is shut in, each with its place."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ...engine.model import BODIES, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
+from ...ops.layers import Layers
+from ...parts.print_check import Found, checked
+from ...progress import Run
+
+
+class CheckSettings(StepSettings):
+    reach_mm: float = setting(
+        2.0, ge=0.2, le=20, unit="mm", label="Hangs freely up to", help="What stands out farther is told by the print check."
+    )
+
+
+def apply(inputs: Inputs, settings: CheckSettings, run: Run) -> StepResult:
+    if inputs["runs"] is None:
+        return StepResult({}, figure="no room")
+    made = checked(Layers.from_bytes(inputs["runs"][0].data), settings.reach_mm, run)
+    back = np.linalg.inv(np.array(inputs["laid"]))
+    name = inputs["stand"]["name"]
+    flags = tuple(Flag(f.code, f.severity, f"{name}: {_small(f.message)}", _place(f, inputs.piece, back)) for f in made.found)
+    return StepResult({}, tuple(Reading(*each) for each in made.readings), flags, made.figure)
+
+
+def _small(sentence: str) -> str:
+    return sentence[0].lower() + sentence[1:]
+
+
+def _place(found: Found, piece: str, back: np.ndarray) -> Place | None:
+    """In the body's home: that stays with it wherever it lies."""
+    if found.at_mm is None:
+        return None
+    x, y, z = (back[:3, :3] @ np.array(found.at_mm) + back[:3, 3]).tolist()
+    return Place(piece, (x, y, z), found.radius_mm)
+
+
+STEP = Step(
+    name="check",
+    title="Print check",
+    number=3,
+    version=1,
+    over=BODIES,
+    settings=CheckSettings,
+    needs={
+        "runs": Need("layers", "runs", optional=True),
+        "laid": Need("pack", "laid"),
+        "stand": Need("source", "stand"),
+    },
+    gives={},
+    apply=apply,
+    about="What will not print well, and where.",
+)

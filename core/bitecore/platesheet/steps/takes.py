@@ -1,0 +1,31 @@
+"""What it takes: resin and time of the whole plate."""
+
+from __future__ import annotations
+
+from ...engine.gives import json_of
+from ...engine.model import WHOLE, Inputs, Need, Reading, Step, StepResult, StepSettings
+from ...parts.printing import Takes, taken, takes_of
+from ...progress import Run
+
+
+class TakesSettings(StepSettings):
+    pass
+
+
+def apply(inputs: Inputs, settings: TakesSettings, run: Run) -> StepResult:
+    takes = takes_of(inputs["printing"], [one for one in inputs["sum"].values() if one is not None])
+    return StepResult({"takes": takes}, tuple(Reading(*each) for each in taken(takes)), (), f"{takes['ml']:.1f} ml")
+
+
+STEP = Step(
+    name="takes",
+    title="What it takes",
+    number=4,
+    version=1,
+    over=WHOLE,
+    settings=TakesSettings,
+    needs={"sum": Need("layers", "sum", each=True, optional=True), "printing": Need("pack", "printing")},
+    gives={"takes": json_of(Takes)},
+    apply=apply,
+    about="Resin and time of the whole plate.",
+)

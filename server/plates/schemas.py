@@ -1,0 +1,146 @@
+"""What the plate room gets and says."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ninja import Schema
+from pydantic import Field
+
+from cases.nodes import FlagOut, ReadingOut
+from cases.schemas import WorkingOut
+
+
+class PlateBodyOut(Schema):
+    """A body on a plate.
+
+    home_to_plate : None where there was no room for it, or it is not known yet; box_mm : low and high of all of it there
+    turn_deg      : so far it is turned from how its case laid it
+    newer         : its case has another body by now
+    by_hand       : it lies where a person put it
+    """
+
+    id: str
+    name: str
+    case: str
+    address: str
+    jaw: str
+    mesh: str
+    supports: str
+    kit: str
+    home_to_plate: list[list[float]] | None
+    box_mm: list[list[float]] | None
+    turn_deg: float
+    newer: bool
+    by_hand: bool
+
+
+class PlateStepOut(Schema):
+    """A step of a plate: its state, what it says, what it measured."""
+
+    step: str
+    piece: str
+    title: str
+    state: str
+    flags: list[FlagOut]
+    readings: list[ReadingOut]
+
+
+class PlateOut(Schema):
+    """A plate as it is now.
+
+    size_mm   : width, depth, height of the printer's build space; None while it is not known
+    whose     : {step: {setting: whose value counts}}
+    layers    : a word that stands for its layers as they are now; empty while they are not worked out
+    undo, redo : what these would do now, in words
+    """
+
+    id: int
+    name: str
+    revision: int
+    bodies: list[PlateBodyOut]
+    settings: dict[str, dict[str, Any]]
+    whose: dict[str, dict[str, str]]
+    states: dict[str, str]
+    sentences: list[str]
+    nodes: list[PlateStepOut]
+    size_mm: tuple[float, float, float] | None
+    printer: str
+    layers: str
+    working: dict[str, WorkingOut]
+    trouble: str
+    undo: str | None
+    redo: str | None
+
+
+class PlateLine(Schema):
+    """A plate in a list. bay : the printer's record"""
+
+    id: int
+    name: str
+    bay: str
+    bodies: int
+    cases: list[str]
+    created: str
+
+
+class LayerTable(Schema):
+    """Every layer of a plate: how much is cured in each (mm²), how high one is, what the whole takes."""
+
+    area_mm2: list[float]
+    layer_mm: float
+    seconds: float
+    resin_ml: float
+
+
+class ReadyOut(Schema):
+    """A body on the shelf (see plates.shelf.Ready)."""
+
+    case: str
+    address: str
+    jaw: str
+    part: str
+    patient: str
+    practice: str
+    due: str
+    picture: str
+    ready: bool
+    waits: str
+    plate: int | None
+
+
+class NewPlate(Schema):
+    name: str = ""
+    printer: str = ""
+
+
+class PutOn(Schema):
+    base: int
+    case: str
+    addresses: list[str] = Field(min_length=1, max_length=60)
+    count: int = Field(1, ge=1, le=50)
+
+
+class PlateChange(Schema):
+    base: int
+    step: str
+    values: dict[str, Any]
+
+
+class Named(Schema):
+    base: int
+    name: str = Field(max_length=200)
+
+
+class TakeOff(Schema):
+    base: int
+    bodies: list[str] = Field(min_length=1, max_length=200)
+
+
+class Copies(Schema):
+    base: int
+    count: int = Field(ge=1, le=50)
+
+
+class Base(Schema):
+    base: int

@@ -1,0 +1,83 @@
+"""The shelf of the plate room: bodies of all open cases, what is due first in front."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from bitecore.mesh import Mesh
+from bitecore.parts.laying import as_placed, flat
+from bitecore.platesheet import PlateBody
+from cases.models import Case
+from cases.trays import current_summary, picture_of
+from runs.kinds import document_of
+from runs.owning import folder
+
+from .models import Plate
+
+_MOST_CASES, _MOST_PLATES = 300, 100
+# Nobody has doubts left about a case of which every step before the plate rests in one of these.
+_RESTS = ("done", "off")
+
+
+@dataclass(frozen=True)
+class Ready:
+    """A body of a case. ready : no step before the plate waits for anything; waits : else for what; plate : on which it lies already"""
+
+    case: str
+    address: str
+    jaw: str
+    part: str
+    patient: str
+    practice: str
+    due: str
+    picture: str
+    ready: bool
+    waits: str
+    plate: int | None
+
+
+def ready(user: Any, *, veiled: bool = False) -> list[Ready]:
+    lies = _on_plates(user)
+    out: list[Ready] = []
+    for case in Case.objects.visible_to(user).filter(closed__isnull=True)[:_MOST_CASES]:
+        kept = current_summary(case)
+        if kept is None:
+            continue
+        waits = _waits(case, kept)
+        out += [
+            Ready(
+                case=case.number, address=body["address"], jaw=body["jaw"], part=body["address"].partition(".")[2],
+                patient="" if veiled else kept["patient"], practice=kept["practice"], due=kept["due"], picture=picture_of(case),
+                ready=not waits, waits=waits, plate=lies.get((case.number, body["address"])),
+            )
+            for body in kept["bodies"]
+        ]  # fmt: skip
+    return sorted(out, key=lambda r: (r.due or "9999", r.case, r.address))
+
+
+def _waits(case: Case, kept: dict[str, Any]) -> str:
+    if case.trouble or case.needs_work:
+        return case.trouble or "It is being worked out"
+    if kept["failed"] and kept["failed"][0] not in ("plate", "hand-off"):
+        return str(kept["failed"][1])
+    before = [s for s in kept["states"] if s["step"] not in ("plate", "hand-off")]
+    first = next((s for s in before if s["state"] not in _RESTS), None)
+    return f"{first['title']} needs a look" if first else ""
+
+
+def _on_plates(user: Any) -> dict[tuple[str, str], int]:
+    out: dict[tuple[str, str], int] = {}
+    for plate in Plate.objects.visible_to(user)[:_MOST_PLATES]:
+        for body in document_of(plate).bodies:
+            out.setdefault((body.case, body.address), plate.pk)
+    return out
+
+
+def area_mm2(body: PlateBody) -> float:
+    """Of the box it lies in, seen from above."""
+    mesh = Mesh.from_bytes(folder().read(body.mesh))
+    _, size = flat(mesh, body.up, body.front) if body.place is None else as_placed(mesh, np.array(body.place))
+    return float(size[0] * size[1])

@@ -1,0 +1,109 @@
+"""A plate as the plate room shows it."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+from typing import Any
+
+from bitecore.engine.graph import Node
+from bitecore.engine.model import Step
+from bitecore.platesheet import PLATE, PlateDocument
+from bitecore.platesheet.plated import digests
+from bitecore.platesheet.sheet import PlateGraph
+from cases.models import Case
+from ground.errors import Refused
+from runs.changes import can_undo
+from runs.kinds import document_of
+from runs.services import look
+from runs.store import ServerStore
+
+from .models import Plate
+from .pinning import is_newer, pinned
+from .schemas import PlateBodyOut, PlateLine, PlateStepOut, PlateOut
+
+
+def plate_line(plate: Plate) -> PlateLine:
+    document = document_of(plate)
+    settings: Any = document.settings_for(_pack())
+    return PlateLine(
+        id=plate.pk, name=document.name, bay=settings.printer, bodies=len(document.bodies),
+        cases=sorted({b.case for b in document.bodies}), created=plate.created.isoformat(),
+    )  # fmt: skip
+
+
+def plate_out(plate: Plate, user: Any) -> PlateOut:
+    plate.refresh_from_db()
+    document, graph = document_of(plate), look(plate)
+    nodes = list(graph.nodes.values())
+    pack = graph.node("pack")
+    size = pack.json("plate") if pack is not None and pack.good is not None else None
+    known = digests(graph)
+    undo, redo = can_undo(plate, user)
+    return PlateOut(
+        id=plate.pk,
+        name=document.name,
+        revision=plate.revision,
+        bodies=_bodies(plate, document, graph, user),
+        settings={step: document.settings_for(node.step).model_dump(mode="json") for step, node in {n.step.name: n for n in nodes}.items()},
+        whose={step: document.whose(PLATE.registry[step]) for step in {n.step.name for n in nodes}},
+        states={n.step.name: n.state for n in nodes if n.piece == "*"},
+        sentences=[flag["message"] for n in nodes if n.manifest for flag in n.manifest.flags],
+        nodes=[_node(n, plate) for n in nodes],
+        size_mm=(size["width_mm"], size["depth_mm"], size["height_mm"]) if size else None,
+        printer=size["printer"] if size else "",
+        layers=hashlib.sha256(" ".join(known).encode()).hexdigest()[:16] if known else "",
+        working=plate.working if plate.needs_work else {},
+        trouble=plate.trouble,
+        undo=undo,
+        redo=redo,
+    )
+
+
+def _pack() -> Step:
+    return PLATE.registry["pack"]
+
+
+def _node(node: Node, plate: Plate) -> PlateStepOut:
+    manifest = node.manifest
+    state = "working" if plate.needs_work and node.id in plate.working else node.state
+    return PlateStepOut(
+        step=node.step.name, piece=node.piece, title=node.step.title, state=state,
+        flags=manifest.flags if manifest else [], readings=manifest.readings if manifest else [],
+    )  # fmt: skip
+
+
+def _bodies(plate: Plate, document: PlateDocument, graph: PlateGraph, user: Any) -> list[PlateBodyOut]:
+    """While it is packed anew, bodies stand where they stood last."""
+    pack = graph.node("pack")
+    last = ServerStore().known(plate.last_good.values()).get(plate.last_good.get("pack/*", ""))
+    now = pack.good if pack is not None and pack.good is not None else last
+    places = now.values["lies"]["by_piece"] if now and "lies" in now.values else {}
+    put: Any = document.settings_for(_pack())
+    fresh = _newest(document, user)
+    return [
+        PlateBodyOut(
+            id=b.id, name=b.called, case=b.case, address=b.address, jaw=b.jaw, mesh=b.mesh, supports=b.supports, kit=b.kit,
+            **_lies((places.get(b.id) or {}).get("json")), by_hand=b.id in put.places,
+            newer=(b.case, b.address) in fresh and is_newer(b, fresh[b.case, b.address]),
+        )
+        for b in document.bodies
+    ]  # fmt: skip
+
+
+def _lies(found: dict[str, Any] | None) -> dict[str, Any]:
+    return found or {"home_to_plate": None, "box_mm": None, "turn_deg": 0.0}
+
+
+def _newest(document: PlateDocument, user: Any) -> dict[tuple[str, str], dict[str, Any]]:
+    """What each body of this plate is in its case now, where that is worked out."""
+    wanted: dict[str, set[str]] = {}
+    for body in document.bodies:
+        wanted.setdefault(body.case, set()).add(body.address)
+    out: dict[tuple[str, str], dict[str, Any]] = {}
+    for case in Case.objects.visible_to(user).filter(number__in=wanted):
+        graph = look(case)
+        for address in wanted[case.number]:
+            with contextlib.suppress(Refused):
+                out[case.number, address] = pinned(case, address, graph=graph)
+    return out

@@ -1,0 +1,84 @@
+"""The plate room: bodies of three cases on one plate, moved, looked through layer by layer, taken off and back again."""
+
+from __future__ import annotations
+
+import io
+import re
+
+import numpy as np
+from PIL import Image
+
+from tests.browser.harness import BrowserCase
+
+
+class PlateRoomTest(BrowserCase):
+    def test_a_plate_from_three_cases(self) -> None:
+        page = self.page
+        numbers = []
+        for _ in range(3):
+            numbers.append(self.open_pair())
+            self.wait_state("Plate", "done")
+        page.goto(f"{self.app.address}/plates")
+        page.get_by_role("button", name="Begin a plate").click()
+        card = page.get_by_label("Card")
+        card.get_by_label("Printer").select_option("heron")
+        self.put(numbers)
+        ruler = page.get_by_label("Layer ruler")
+        ruler.get_by_text(re.compile(r"Layer 1 of \d+")).wait_for(timeout=180_000)
+        self.assertEqual(card.get_by_role("listitem").filter(has_text="lower").count(), 3)
+        page.wait_for_function("() => document.querySelector('[data-testid=plate-stage]').dataset.drawn === '3'", timeout=180_000)
+        self.moved(numbers[0])
+        self.looked_through()
+        self.taken_off_and_back(numbers[1])
+
+    def put(self, numbers: list[str]) -> None:
+        """The first by a press, the second by Enter, the third dragged onto the plate."""
+        page = self.page
+        for number, how in zip(numbers, ("press", "key", "drag"), strict=True):
+            lower = page.get_by_test_id(f"shelf-{number}").get_by_role("button", name="Lower")
+            if how == "press":
+                lower.click()
+            elif how == "key":
+                lower.press("Enter")
+            else:
+                lower.drag_to(page.get_by_test_id("plate-stage"))
+            page.get_by_label("Bodies").get_by_role("button", name=f"{number} lower", exact=True).wait_for()
+
+    def moved(self, number: str) -> None:
+        page = self.page
+        page.get_by_label("Bodies").get_by_role("button", name=f"{number} lower", exact=True).click()
+        page.get_by_test_id("chosen").filter(has_text=number).wait_for()
+        before = self.api_plate()["bodies"][0]["box_mm"][0]
+        for _ in range(3):
+            page.keyboard.press("Shift+ArrowRight")
+        page.get_by_label("Bodies").get_by_text("by hand").wait_for(timeout=180_000)
+        page.wait_for_function("() => !document.querySelector('[data-testid=layer]').innerText.includes('worked')", timeout=180_000)
+        after = self.api_plate()["bodies"][0]["box_mm"][0]
+        self.assertAlmostEqual(after[0] - before[0], 3.0, delta=0.06)
+
+    def api_plate(self) -> dict:
+        number = self.page.url.rsplit("/", 1)[1]
+        found: dict = self.page.request.get(f"{self.app.address}/api/plates/{number}").json()
+        return found
+
+    def looked_through(self) -> None:
+        page = self.page
+        page.get_by_role("slider", name="Layer").focus()
+        for _ in range(3):
+            page.keyboard.press("Shift+ArrowRight")
+        page.get_by_test_id("layer").filter(has_text=re.compile(r"Layer 31 of \d+, 1.50 to 1.55 mm")).wait_for(timeout=180_000)
+        page.get_by_label("Picture", exact=True).check()
+        source = page.get_by_test_id("layer-picture").get_attribute("src")
+        said = page.get_by_test_id("layer").inner_text()
+        image = np.array(Image.open(io.BytesIO(page.request.get(f"{self.app.address}{source}").body())), bool)
+        area = float(re.search(r"([\d.]+) mm²", said)[1])  # type: ignore[index]
+        self.assertAlmostEqual(image.sum() * 0.05**2 / area, 1, delta=0.01)
+        page.get_by_label("Picture", exact=True).uncheck()
+
+    def taken_off_and_back(self, number: str) -> None:
+        page = self.page
+        page.get_by_role("button", name=f"Take {number} lower off").click()
+        page.get_by_test_id(f"shelf-{number}").get_by_role("button", name="Lower").wait_for()
+        page.get_by_role("button", name="Undo").click()
+        page.get_by_label("Bodies").get_by_role("button", name=f"{number} lower", exact=True).wait_for()
+        page.get_by_test_id(f"shelf-{number}").get_by_role("button", name="Lower").wait_for(state="detached")

@@ -1,0 +1,49 @@
+import type { Print } from "../shared/api/client";
+import { bytes, moment } from "../shared/format";
+import { isOpen, printWords, timeLeft, type usePrinting } from "./bays";
+
+interface Props {
+  print: Print;
+  /** The plate has changed since it was sent. */
+  old: boolean;
+  printing: ReturnType<typeof usePrinting>;
+}
+
+/** A plate at its printer, or on its way there: how far it is, what is in the way, and what can be done. */
+export function PrintLine({ print, old, printing }: Props) {
+  const trouble = print.state === "failed" || print.state === "stopped" || (isOpen(print) && print.says !== "");
+  return (
+    <div data-testid="print" className="line border-b py-1.5 text-[13px]">
+      <p className="flex gap-2">
+        <b>{print.name}</b>
+        <span className="flex-1">{printWords(print)}</span>
+        {isOpen(print) && (
+          <button type="button" className="font-semibold text-primary" onClick={() => printing.cancel(print.id)}>
+            Cancel
+          </button>
+        )}
+        {(print.state === "failed" || print.state === "cancelled") && !old && (
+          <button type="button" className="font-semibold text-primary" onClick={() => printing.again(print.id)}>
+            Send again
+          </button>
+        )}
+      </p>
+      {isOpen(print) && (
+        <progress
+          className="progress progress-primary h-1.5"
+          aria-label={`${print.name}, layers`}
+          value={print.layer}
+          max={print.layers || 1}
+        />
+      )}
+      <p className={trouble ? "text-warning" : "dim"}>
+        {trouble && "▲ "}
+        {print.says ||
+          (isOpen(print)
+            ? timeLeft(print.seconds_left)
+            : `${print.ended ? moment(print.ended) : ""}, ${bytes(print.bytes)}, ${print.resin_ml.toFixed(1)} ml`)}
+        {old && " The plate has changed since."}
+      </p>
+    </div>
+  );
+}

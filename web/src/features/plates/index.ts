@@ -1,0 +1,1 @@
+export { PlateRoom as default } from "./PlateRoom";
