@@ -9,7 +9,6 @@ from ninja import Router
 
 from bitecore.parts.layer_zip import PlateLayers, picture, written
 from bitecore.platesheet import PLATE
-from bitecore.platesheet.plated import plate_layers
 from cases import veil
 from cases.schemas import SettingOut
 from cases.shown import settings_of
@@ -18,6 +17,7 @@ from runs.owning import folder
 from runs.services import look
 
 from . import services, shelf
+from .leafing import leafed, opened
 from .models import Plate
 from .schemas import Base, Copies, LayerTable, Named, NewPlate, PlateChange, PlateLine, PlateOut, PutOn, ReadyOut, TakeOff
 from .shown import plate_line, plate_out
@@ -127,9 +127,9 @@ def layer_table(request: HttpRequest, ident: int) -> LayerTable:
 
 
 @router.get("/{ident}/layers/{layer}.png")
-def one_layer(request: HttpRequest, ident: int, layer: int) -> HttpResponse:
-    """One layer of the plate: white is cured."""
-    found = _layers(request, ident)
+def one_layer(request: HttpRequest, ident: int, layer: int, of: str = "") -> HttpResponse:
+    """One layer of the plate: white is cured. of : the word for its layers, by which they are found at once."""
+    found = leafed(services.visible(request.user, ident), of) or _layers(request, ident)
     if not 0 <= layer < len(found.says["layers"]):
         raise Refused("The plate has no such layer.", code="no-layer", status=404)
     return HttpResponse(picture(found.bodies, layer, found.size_px), content_type="image/png")
@@ -143,7 +143,7 @@ def layers_zip(request: HttpRequest, ident: int) -> HttpResponse:
 
 
 def _layers(request: HttpRequest, ident: int) -> PlateLayers:
-    found = plate_layers(look(services.visible(request.user, ident)), folder())
+    found = opened(services.visible(request.user, ident))
     if found is None:
         raise Refused("The layers of this plate are not worked out yet.", code="no-layers", status=409)
     return found

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from itertools import groupby
 from typing import Any
 
 from django.db import transaction
@@ -23,13 +24,11 @@ from runs.services import ask_for_work, look
 from runs.settings import settings_changed
 
 from . import shelf
+from .filling import taken
 from .models import Plate
 from .pinning import pinned
-from .shelf import area_mm2
 
 _MOST_BODIES = 200
-# A plate fills itself up to this share of it, by boxes: outlines lie closer than their boxes do.
-_FILLED = 0.8
 _FROM_HOUSE = ("printer", "resin", "layer_mm", "gap_mm", "margin_mm")
 
 
@@ -116,26 +115,28 @@ def renew(user: Any, ident: int, base: int, body: str) -> Plate:
         return _change(plate, user, base, bodies, f"As it is now: {one.called}")
 
 
+def _by_due(user: Any) -> Iterator[list[dict[str, Any]]]:
+    """Of each case, what is due first in front: its bodies that lie on no plate, where nothing of it waits for anybody."""
+    for number, bodies in groupby((r for r in shelf.ready(user) if r.ready and r.plate is None), key=lambda r: r.case):
+        case = cases.visible(user, number)
+        graph = look(case)
+        try:
+            yield [pinned(case, each.address, graph=graph) for each in bodies]
+        except Refused:
+            continue
+
+
 def fill(user: Any, ident: int, base: int) -> Plate:
-    """Put on what is ready and lies on no plate, what is due first, as long as there is room by what it covers."""
+    """Put on what is ready and lies on no plate, what is due first, as long as there is room for it."""
     with transaction.atomic():
         plate = locked(user, ident)
         document = document_of(plate)
         settings: Any = document.settings_for(PLATE.registry["pack"])
         record = document.record("printer", settings.printer)
-        room = 0.0 if record is None else float(record.data["width_mm"]) * float(record.data["depth_mm"]) * _FILLED
-        room -= sum(area_mm2(b) for b in document.bodies)
-        ones = []
-        for each in shelf.ready(user):
-            if each.plate is not None or not each.ready:
-                continue
-            case = cases.visible(user, each.case)
-            one = pinned(case, each.address)
-            took = area_mm2(PlateBody(id="b0", **one))
-            if took > room:
-                break
-            room -= took
-            ones.append(one)
+        if record is None:
+            raise Refused("Choose a printer first: this plate's is no longer on the shelf of the house.", code="no-printer", status=409)
+        size = (float(record.data["width_mm"]), float(record.data["depth_mm"]))
+        ones = taken(document, size, settings, _by_due(user))
         if not ones:
             text = "Nothing that is ready finds room here: all of it lies on a plate, or this one is full."
             raise Refused(text, code="nothing-ready", status=409)

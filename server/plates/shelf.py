@@ -5,15 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-
-from bitecore.mesh import Mesh
-from bitecore.parts.laying import as_placed, flat
-from bitecore.platesheet import PlateBody
 from cases.models import Case
 from cases.trays import current_summary, picture_of
 from runs.kinds import document_of
-from runs.owning import folder
 
 from .models import Plate
 
@@ -74,10 +68,3 @@ def _on_plates(user: Any) -> dict[tuple[str, str], int]:
         for body in document_of(plate).bodies:
             out.setdefault((body.case, body.address), plate.pk)
     return out
-
-
-def area_mm2(body: PlateBody) -> float:
-    """Of the box it lies in, seen from above."""
-    mesh = Mesh.from_bytes(folder().read(body.mesh))
-    _, size = flat(mesh, body.up, body.front) if body.place is None else as_placed(mesh, np.array(body.place))
-    return float(size[0] * size[1])

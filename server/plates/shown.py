@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import contextlib
-import hashlib
 from typing import Any
 
 from bitecore.engine.graph import Node
 from bitecore.engine.model import Step
+from bitecore.engine.store import Manifest
 from bitecore.platesheet import PLATE, PlateDocument
-from bitecore.platesheet.plated import digests
 from bitecore.platesheet.sheet import PlateGraph
 from cases.models import Case
 from ground.errors import Refused
@@ -18,9 +17,10 @@ from runs.kinds import document_of
 from runs.services import look
 from runs.store import ServerStore
 
+from .leafing import word_of
 from .models import Plate
 from .pinning import is_newer, pinned
-from .schemas import PlateBodyOut, PlateLine, PlateStepOut, PlateOut
+from .schemas import PlateBodyOut, PlateLine, PlateOut, PlateStepOut
 
 
 def plate_line(plate: Plate) -> PlateLine:
@@ -36,15 +36,14 @@ def plate_out(plate: Plate, user: Any) -> PlateOut:
     plate.refresh_from_db()
     document, graph = document_of(plate), look(plate)
     nodes = list(graph.nodes.values())
-    pack = graph.node("pack")
-    size = pack.json("plate") if pack is not None and pack.good is not None else None
-    known = digests(graph)
+    now = _packed(plate, graph)
+    size = now.values["plate"]["json"] if now else None
     undo, redo = can_undo(plate, user)
     return PlateOut(
         id=plate.pk,
         name=document.name,
         revision=plate.revision,
-        bodies=_bodies(plate, document, graph, user),
+        bodies=_bodies(document, now, user),
         settings={step: document.settings_for(node.step).model_dump(mode="json") for step, node in {n.step.name: n for n in nodes}.items()},
         whose={step: document.whose(PLATE.registry[step]) for step in {n.step.name for n in nodes}},
         states={n.step.name: n.state for n in nodes if n.piece == "*"},
@@ -52,7 +51,7 @@ def plate_out(plate: Plate, user: Any) -> PlateOut:
         nodes=[_node(n, plate) for n in nodes],
         size_mm=(size["width_mm"], size["depth_mm"], size["height_mm"]) if size else None,
         printer=size["printer"] if size else "",
-        layers=hashlib.sha256(" ".join(known).encode()).hexdigest()[:16] if known else "",
+        layers=word_of(graph),
         working=plate.working if plate.needs_work else {},
         trouble=plate.trouble,
         undo=undo,
@@ -73,12 +72,17 @@ def _node(node: Node, plate: Plate) -> PlateStepOut:
     )  # fmt: skip
 
 
-def _bodies(plate: Plate, document: PlateDocument, graph: PlateGraph, user: Any) -> list[PlateBodyOut]:
-    """While it is packed anew, bodies stand where they stood last."""
+def _packed(plate: Plate, graph: PlateGraph) -> Manifest | None:
+    """Where bodies lie, also where they must not; while it is packed anew, where they lay last."""
     pack = graph.node("pack")
+    if pack is not None and pack.manifest is not None and "lies" in pack.manifest.values:
+        return pack.manifest
     last = ServerStore().known(plate.last_good.values()).get(plate.last_good.get("pack/*", ""))
-    now = pack.good if pack is not None and pack.good is not None else last
-    places = now.values["lies"]["by_piece"] if now and "lies" in now.values else {}
+    return last if last and "lies" in last.values else None
+
+
+def _bodies(document: PlateDocument, now: Manifest | None, user: Any) -> list[PlateBodyOut]:
+    places = now.values["lies"]["by_piece"] if now else {}
     put: Any = document.settings_for(_pack())
     fresh = _newest(document, user)
     return [

@@ -3,6 +3,7 @@ import { useEffect, useMemo, useRef } from "react";
 import { client, ok, type Plate } from "../../shared/api/client";
 import { useLayer } from "./layer";
 import { onPlate } from "./places";
+import { stateOf } from "./state";
 
 const WIDE = 1000;
 const TALL = 56;
@@ -54,9 +55,7 @@ export function LayerRuler({ plate }: Props) {
         <span data-testid="layer" className="w-80 font-semibold whitespace-nowrap">
           {count > 0
             ? `Layer ${at + 1} of ${count}, ${z(at)} to ${z(at + 1)} mm, ${(area[at] ?? 0).toFixed(0)} mm²`
-            : plate.bodies.length > 0
-              ? "The layers are being worked out …"
-              : "No layers yet"}
+            : noLayers(plate)}
         </span>
         <Switch name="Cut open" on={on} onSet={(v) => useLayer.setState({ on: v })} />
         <Switch name="Picture" on={picture} onSet={(v) => useLayer.setState({ picture: v })} />
@@ -130,6 +129,13 @@ export function LayerRuler({ plate }: Props) {
       </div>
     </section>
   );
+}
+
+function noLayers(plate: Plate): string {
+  if (plate.bodies.length === 0) return "No layers yet";
+  return stateOf(plate) === "failed"
+    ? "No layers while bodies lie where they cannot be printed"
+    : "The layers are being worked out …";
 }
 
 function Switch({ name, on, onSet }: { name: string; on: boolean; onSet: (on: boolean) => void }) {

@@ -9,6 +9,7 @@ import { STATE_WORDS, StateMark, type StepState } from "../../shared/ui/StateMar
 import { useBench } from "../../store/bench";
 import { useLayer } from "./layer";
 import { byHand, movedBy, onPlate } from "./places";
+import { stateOf } from "./state";
 import type { PlateDoings } from "./usePlate";
 
 interface Props {
@@ -52,16 +53,6 @@ export function PlateCard({ plate, doings, settings, bays, prints, chosen, onCho
 
 function stepOf(settings: SettingOut[], key: string): string {
   return settings.find((s) => s.key === key)?.step ?? "pack";
-}
-
-/** The worse of all that was worked out; working while something is. */
-export function stateOf(plate: Plate): StepState {
-  if (plate.bodies.length === 0) return "todo";
-  const nodes = plate.nodes.filter((n) => n.step !== "together");
-  if (nodes.some((n) => n.state === "failed")) return "failed";
-  if (nodes.some((n) => n.flags.some((f) => f.severity === "stop"))) return "failed";
-  if (nodes.some((n) => n.state === "working" || n.state === "ready" || n.state === "blocked")) return "working";
-  return nodes.some((n) => n.flags.some((f) => f.severity === "look")) ? "look" : "done";
 }
 
 function Name({ plate, doings }: { plate: Plate; doings: PlateDoings }) {
@@ -121,11 +112,11 @@ function Finding({ flag, plate, doings }: { flag: Flag; plate: Plate; doings: Pl
     useLayer.setState({ layer: Math.max(0, Math.floor(point[2] / high)) });
   }
   return (
-    <li className="line flex gap-x-2 border-b py-1.5">
+    <li className={`line flex gap-x-2 border-b py-1.5 ${fix ? "flex-wrap justify-end" : ""}`}>
       <span aria-hidden="true" className={`pt-0.5 text-[10px] ${flag.severity === "note" ? "dim" : "text-warning"}`}>
         {MARK[flag.severity]}
       </span>
-      <span className="min-w-0 flex-1">{flag.message}</span>
+      <span className={fix ? "min-w-[85%] flex-1" : "min-w-0 flex-1"}>{flag.message}</span>
       {place && (
         <button type="button" className="self-start font-semibold text-primary" onClick={show}>
           Show

@@ -25,7 +25,7 @@ export function Shelf({ shelf, doings, open }: Props) {
         <label className="flex items-center gap-1 text-[13px]">
           <input
             type="checkbox"
-            className="checkbox checkbox-xs"
+            className="checkbox checkbox-xs rounded-sm"
             checked={all}
             onChange={(e) => setAll(e.target.checked)}
           />

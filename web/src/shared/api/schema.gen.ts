@@ -1100,7 +1100,7 @@ export interface paths {
         };
         /**
          * One Layer
-         * @description One layer of the plate: white is cured.
+         * @description One layer of the plate: white is cured. of : the word for its layers, by which they are found at once.
          */
         get: operations["plates_api_one_layer"];
         put?: never;
@@ -9479,7 +9479,9 @@ export interface operations {
     };
     plates_api_one_layer: {
         parameters: {
-            query?: never;
+            query?: {
+                of?: string;
+            };
             header?: never;
             path: {
                 ident: number;

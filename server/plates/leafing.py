@@ -1,0 +1,45 @@
+"""Layers of plates at hand for whoever leafs through them: a picture asked for by a word that is known is made without another look."""
+
+from __future__ import annotations
+
+import hashlib
+from collections import OrderedDict
+from threading import Lock
+
+from bitecore.parts.layer_zip import PlateLayers
+from bitecore.platesheet.plated import digests, plate_layers
+from bitecore.platesheet.sheet import PlateGraph
+from runs.owning import folder
+from runs.services import look
+
+from .models import Plate
+
+# Their bodies are kept elsewhere, once for all plates.
+_MOST = 8
+_open: OrderedDict[tuple[int, str], PlateLayers] = OrderedDict()
+_lock = Lock()
+
+
+def word_of(graph: PlateGraph) -> str:
+    """Stands for the layers of a plate as they are now; empty while they are not worked out."""
+    known = digests(graph)
+    return hashlib.sha256(" ".join(known).encode()).hexdigest()[:16] if known else ""
+
+
+def opened(plate: Plate) -> PlateLayers | None:
+    graph = look(plate)
+    key = (plate.pk, word_of(graph))
+    if found := leafed(plate, key[1]):
+        return found
+    found = plate_layers(graph, folder())
+    if found is not None:
+        with _lock:
+            _open[key] = found
+            while len(_open) > _MOST:
+                _open.popitem(last=False)
+    return found
+
+
+def leafed(plate: Plate, word: str) -> PlateLayers | None:
+    with _lock:
+        return _open.get((plate.pk, word)) if word else None
