@@ -16,8 +16,9 @@ class PlateRoomTest(BrowserCase):
         page = self.page
         numbers = []
         for _ in range(3):
+            page.goto(self.app.address)
+            page.get_by_role("heading", name="Rack", exact=True).wait_for()
             numbers.append(self.open_pair())
-            self.wait_state("Plate", "done")
         page.goto(f"{self.app.address}/plates")
         page.get_by_role("button", name="Begin a plate").click()
         card = page.get_by_label("Card")
