@@ -7,6 +7,7 @@ from django.db import models
 
 from cases.models import Case
 from plates.models import Plate
+from runs.models import Worked
 
 # On its way, or at the printer and not ended.
 ON_ITS_WAY = ("waiting", "sending")
@@ -62,6 +63,13 @@ class Print(models.Model):
     class Meta:
         ordering = ("-created", "-id")
         constraints = (models.CheckConstraint(condition=models.Q(case__isnull=True) ^ models.Q(plate__isnull=True), name="print_of_one"),)
+
+    @property
+    def of(self) -> Worked:
+        """The case or the plate it is of."""
+        found = self.plate or self.case
+        assert found is not None  # by its constraint
+        return found
 
     @property
     def number(self) -> str:

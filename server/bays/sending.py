@@ -41,7 +41,7 @@ def deliver(pk: int) -> None:
 
 
 def _made(row: Print, path: Path) -> bool:
-    graph, kind = look(row.plate or row.case), plate if row.plate else case
+    graph, kind = look(row.of), plate if row.plate else case
     found, sent = kind.plate_layers(graph, folder()), kind.digests(graph)
     if found is None or sent != row.sent:
         return False

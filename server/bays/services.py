@@ -133,7 +133,7 @@ def cancel(user: Any, ident: int) -> Print:
         if row.state in (*ON_ITS_WAY, *AT_PRINTER):
             row.state, row.says, row.ended = "cancelled", "", timezone.now()
             row.save()
-            for number in [row.number] if row.case else sorted({b.case for b in document_of_plate(row.plate).bodies}):
+            for number in [row.number] if row.case else sorted({b.case for b in document_of_plate(row.of).bodies}):
                 AuditLine.objects.create(user=user, case_number=number, action="print-cancelled", detail={"name": row.name})
             tell(row)
         return row

@@ -11,6 +11,7 @@ from bitecore.engine.store import Manifest
 from bitecore.platesheet import PLATE, PlateDocument
 from bitecore.platesheet.sheet import PlateGraph
 from cases.models import Case
+from cases.nodes import FlagOut, ReadingOut
 from ground.errors import Refused
 from runs.changes import can_undo
 from runs.kinds import document_of
@@ -68,7 +69,8 @@ def _node(node: Node, plate: Plate) -> PlateStepOut:
     state = "working" if plate.needs_work and node.id in plate.working else node.state
     return PlateStepOut(
         step=node.step.name, piece=node.piece, title=node.step.title, state=state,
-        flags=manifest.flags if manifest else [], readings=manifest.readings if manifest else [],
+        flags=[FlagOut(**f) for f in manifest.flags] if manifest else [],
+        readings=[ReadingOut(**r) for r in manifest.readings] if manifest else [],
     )  # fmt: skip
 
 

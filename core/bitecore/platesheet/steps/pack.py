@@ -178,8 +178,8 @@ def _by_hand(
     put = [ident for ident in settings.places if ident in lie]
     flags = []
     for ident in put:
-        one = lie[ident]
-        over = max(-one.low[0], -one.low[1], one.high[0] - printer.width_mm, one.high[1] - printer.depth_mm)
+        box = lie[ident]
+        over = max(-box.low[0], -box.low[1], box.high[0] - printer.width_mm, box.high[1] - printer.depth_mm)
         if over > 1e-6:
             text = f"{stand[ident]['name']} stands {over:.1f} mm over the edge of the {title}."
             flags.append(Flag("off-plate", "stop", text, fix=_by_itself(settings, ident)))
