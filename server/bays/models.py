@@ -34,7 +34,7 @@ class Print(models.Model):
     case    : whose own plate it is; plate : else the plate it is, of several cases
     bay     : the printer's record
     name    : what it is called there
-    sent    : digests of the layers it is made of
+    sent    : digests of the layers it is made of; spec : {plate, printing} as they were: from both the same bytes are made years later
     sha256  : of the file, once it is made
     state   : waiting (for its turn to be sent), sending, arrived (the printer has others first), printing, stopped (the printer waits
               for somebody), done, cancelled, failed (it can be sent again)
@@ -48,6 +48,7 @@ class Print(models.Model):
     resin = models.CharField(max_length=120, default="")
     name = models.CharField(max_length=80, unique=True)
     sent = models.JSONField(default=list)
+    spec = models.JSONField(default=dict)
     sha256 = models.CharField(max_length=64, default="")
     bytes = models.BigIntegerField(default=0)
     state = models.CharField(max_length=12, default="waiting", db_index=True)

@@ -9,11 +9,8 @@ from pathlib import Path
 from django.conf import settings
 from django.utils import timezone
 
-from bitecore.parts.layer_zip import written
-from bitecore.platesheet import plated as plate
-from bitecore.runsheet import plated as case
+from bitecore.parts.layer_zip import laid_out, written
 from runs.owning import folder
-from runs.services import look
 
 from . import printers
 from .models import ON_ITS_WAY, Print
@@ -32,7 +29,7 @@ def deliver(pk: int) -> None:
     path = settings.BAY_ROOT / f"{pk}.zip"
     try:
         if not _made(row, path):
-            _end(row, "The plate has changed since it was sent. Send it anew.")
+            _end(row, "What was sent is not kept any more. Send the plate as it is now.")
             return
         if _put(row, path):
             _begin(row)
@@ -41,10 +38,10 @@ def deliver(pk: int) -> None:
 
 
 def _made(row: Print, path: Path) -> bool:
-    graph, kind = look(row.of), plate if row.plate else case
-    found, sent = kind.plate_layers(graph, folder()), kind.digests(graph)
-    if found is None or sent != row.sent:
-        return False
+    try:
+        found = laid_out(row.sent, row.spec["plate"], row.spec["printing"], folder())
+    except (KeyError, OSError):
+        return False  # it was sent before so much was kept of it
     data = written(found.bodies, found.says)
     path.parent.mkdir(parents=True, exist_ok=True)
     path.write_bytes(data)

@@ -25,6 +25,7 @@ from house.shelves import on
 from plates import services as plates
 from plates.models import Plate
 from runs.kinds import document_of as document_of_plate
+from runs.owning import use_blobs
 from runs.services import FRONT, announce, look
 from runs.store import ServerStore
 
@@ -91,11 +92,18 @@ def _sent(user: Any, node: Node | None, layers: list[str], prints: Any, numbers:
     there = prints.filter(state__in=(*ON_ITS_WAY, *AT_PRINTER)).first()
     if there is not None and there.sent == layers:
         raise Refused(f"This plate is on the {there.printer} already, as {there.name}.", code="sent-already", status=409)
+    spec = {"plate": node.json("plate"), "printing": node.json("printing")}
     row = prints.model(
-        **{prints.field.name: prints.instance}, bay=bay, printer=node.json("plate")["printer"], resin=node.json("printing")["resin"],
-        sent=layers, sent_by=user,
+        **{prints.field.name: prints.instance}, bay=bay, printer=spec["plate"]["printer"], resin=spec["printing"]["resin"], sent=layers,
+        spec=spec,
     )  # fmt: skip
-    row.name = _name(row)
+    # Kept as long as the case or the plate is, however it goes on.
+    use_blobs(row.of.owner_id, sorted({each.split()[0] for each in layers}))
+    return _begun(row, user, numbers)
+
+
+def _begun(row: Print, user: Any, numbers: list[str]) -> Print:
+    row.name, row.sent_by = _name(row), user
     row.save()
     for number in numbers:
         AuditLine.objects.create(user=user, case_number=number, action="print", detail={"name": row.name, "printer": row.printer})
@@ -103,13 +111,22 @@ def _sent(user: Any, node: Node | None, layers: list[str], prints: Any, numbers:
     return row
 
 
+def _numbers(row: Print) -> list[str]:
+    """Of the cases on it."""
+    return [row.number] if row.case else sorted({body.case for body in document_of_plate(row.of).bodies})
+
+
 def again(user: Any, ident: int) -> Print:
-    """Send once more what did not arrive, or was not printed to its end."""
+    """Send once more what did not arrive, or was not printed to its end; what was printed is printed again as it was, whatever became of
+    its plate."""
     with transaction.atomic():
         row = _locked(user, ident)
-        if row.state not in ("failed", "cancelled"):
+        if row.state not in ("failed", "cancelled", "done"):
             raise Refused(f"{row.name} is not at an end: it is {row.state}.", code="not-ended", status=409)
         _reachable(row.bay, row.printer)
+        if row.state == "done":
+            more = {key: getattr(row, key) for key in ("case", "plate", "bay", "printer", "resin", "sent", "spec")}
+            return _begun(Print(**more), user, _numbers(row))
         row.state, row.says, row.ended, row.layer, row.seconds_left = "waiting", "", None, 0, None
         # The printer keeps what was broken off under its old name.
         row.name = _name(row)
@@ -133,7 +150,7 @@ def cancel(user: Any, ident: int) -> Print:
         if row.state in (*ON_ITS_WAY, *AT_PRINTER):
             row.state, row.says, row.ended = "cancelled", "", timezone.now()
             row.save()
-            for number in [row.number] if row.case else sorted({b.case for b in document_of_plate(row.of).bodies}):
+            for number in _numbers(row):
                 AuditLine.objects.create(user=user, case_number=number, action="print-cancelled", detail={"name": row.name})
             tell(row)
         return row
@@ -161,10 +178,11 @@ def _reachable(bay: str, title: str) -> None:
 
 
 def _name(row: Print) -> str:
-    """From the number of the case or of the plate alone: no person's name leaves with it."""
-    stem = row.number or f"plate-{row.plate_id}"
-    taken = set(Print.objects.filter(name__startswith=f"{stem}_").values_list("name", flat=True))
-    return next(name for n in range(1, len(taken) + 2) if (name := f"{stem}_{n}") not in taken)
+    """From the number of the case or of the plate alone: no person's name leaves with it. Never one that was used before: the printer
+    keeps what was broken off under its name."""
+    stem = f"{row.number or f'plate-{row.plate_id}'}_"
+    used = [name.removeprefix(stem) for name in Print.objects.filter(name__startswith=stem).values_list("name", flat=True)]
+    return f"{stem}{max((int(n) for n in used if n.isdigit()), default=0) + 1}"
 
 
 def _ask(row: Print) -> None:

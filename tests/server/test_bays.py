@@ -17,6 +17,7 @@ from bays.following import follow
 from bays.models import Print
 from bays.sending import deliver
 from cases.models import AuditLine, Case
+from runs.owning import sweep_orphans
 from runs.work import work
 from tests.printer import Printer
 from tests.server.common import client, post
@@ -136,16 +137,25 @@ class BayTest(WorkCase):
         self.assertEqual(post(self.mira, f"/api/bays/prints/{again.pk}/cancel").json()["state"], "cancelled")
         self.assertEqual(self.printer.machine.jobs[again.name].state, "cancelled")
 
-    def test_a_changed_plate_is_not_sent_as_the_old_one(self) -> None:
+    def test_what_was_sent_is_printed_though_its_plate_has_changed_meanwhile(self) -> None:
         case = self.ready()
+        before = self.mira.get(f"/api/cases/{case.number}/layers.zip").content
         row = self.sent(case)
         case.refresh_from_db()
         change = {"base": case.revision, "step": "plate", "values": {"gap_mm": 8.0}}
         self.assertEqual(post(self.mira, f"/api/cases/{case.number}/settings", change).status_code, 200)
         self.work(case)
+        sweep_orphans(grace_s=-1)
+        deliver(row.pk)
+        self.assertEqual((self.printer.folder / f"{row.name}.zip").read_bytes(), before)
+        self.assertEqual(self.told(row)["state"], "printing")
+
+    def test_what_is_not_kept_any_more_is_said(self) -> None:
+        row = self.sent(self.ready())
+        Print.objects.filter(pk=row.pk).update(spec={})
         deliver(row.pk)
         now = self.told(row)
-        self.assertEqual((now["state"], "has changed" in now["says"]), ("failed", True))
+        self.assertEqual((now["state"], "not kept any more" in now["says"]), ("failed", True))
 
     def test_a_dead_worker_and_a_printer_that_forgot(self) -> None:
         row = self.sent(self.ready())
@@ -199,3 +209,17 @@ class BayTest(WorkCase):
         self.assertEqual({line.case_number for line in AuditLine.objects.filter(action="print")}, {one.number, two.number})
         post(self.mira, f"/api/bays/prints/{row['id']}/cancel")
         self.assertEqual(post(self.mira, f"/api/bays/prints/{row['id']}/again").json()["name"], f"plate-{ident}_2")
+        # Whatever becomes of the plate, what was sent is sent again to the byte.
+        post(self.mira, f"/api/plates/{ident}/off", {"base": plate["revision"], "bodies": ["b1"]})
+        work("plate", ident, 0, threading.Event())
+        sweep_orphans(grace_s=-1)
+        deliver(row["id"])
+        follow()
+        self.printer.let_pass(1e6)
+        follow()
+        done = Print.objects.get(pk=row["id"])
+        self.assertEqual((done.state, done.sha256), ("done", row["sha256"]))
+        more = post(self.mira, f"/api/bays/prints/{row['id']}/again").json()
+        self.assertEqual((more["name"], more["state"]), (f"plate-{ident}_3", "waiting"))
+        deliver(more["id"])
+        self.assertEqual(Print.objects.get(pk=more["id"]).sha256, row["sha256"])

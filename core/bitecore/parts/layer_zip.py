@@ -10,7 +10,7 @@ import zlib
 from collections import OrderedDict
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from threading import Lock
 from typing import Any
 
@@ -49,6 +49,22 @@ def layers_of(blobs: Blobs, digest: str) -> Layers:
         while len(_kept) > _KEPT:
             _kept.popitem(last=False)
     return read
+
+
+def laid_out(sent: Sequence[str], plate: Mapping[str, Any], printing: Mapping[str, Any], blobs: Blobs) -> PlateLayers:
+    """A plate from what was kept of it: the same bytes whenever it is asked for.
+
+    sent : of each body the digest of its layers and, where these are set elsewhere, by how many pixels along x and y; plate, printing :
+    a BuildPlate and a Printing (parts.printing)
+    """
+    bodies = []
+    for digest, *by in (each.split() for each in sent):
+        body = layers_of(blobs, digest)
+        x, y = (int(n) for n in by) if by else (0, 0)
+        bodies.append(replace(body, x=body.x + x, y=body.y + y))
+    size = (round(plate["width_mm"] / plate["pixel_mm"]), round(plate["depth_mm"] / plate["pixel_mm"]))
+    names = {"printer": plate["printer"], "resin": printing["resin"]}
+    return PlateLayers(bodies, size, about(bodies, size, names, printing))
 
 
 def picture(bodies: Sequence[Layers], layer: int, size_px: tuple[int, int]) -> bytes:

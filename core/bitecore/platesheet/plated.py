@@ -3,10 +3,8 @@ them."""
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from ..blobs import Blobs
-from ..parts.layer_zip import PlateLayers, about, layers_of
+from ..parts.layer_zip import PlateLayers, laid_out
 from .sheet import PlateGraph
 
 
@@ -32,10 +30,4 @@ def plate_layers(graph: PlateGraph, blobs: Blobs) -> PlateLayers | None:
     node, known = graph.node("pack"), digests(graph)
     if node is None or not known:
         return None
-    plate, printing = node.json("plate"), node.json("printing")
-    bodies = []
-    for digest, x, y in (each.split() for each in known):
-        body = layers_of(blobs, digest)
-        bodies.append(replace(body, x=body.x + int(x), y=body.y + int(y)))
-    size = (round(plate["width_mm"] / plate["pixel_mm"]), round(plate["depth_mm"] / plate["pixel_mm"]))
-    return PlateLayers(bodies, size, about(bodies, size, {"printer": plate["printer"], "resin": printing["resin"]}, printing))
+    return laid_out(known, node.json("plate"), node.json("printing"), blobs)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..blobs import Blobs
-from ..parts.layer_zip import PlateLayers, about, layers_of
+from ..parts.layer_zip import PlateLayers, laid_out
 from .who import CaseGraph
 
 
@@ -20,7 +20,4 @@ def plate_layers(graph: CaseGraph, blobs: Blobs) -> PlateLayers | None:
     node, known = graph.node("plate"), digests(graph)
     if node is None or node.good is None or not known:
         return None
-    plate, printing = node.json("plate"), node.json("printing")
-    bodies = [layers_of(blobs, digest) for digest in known]
-    size = (round(plate["width_mm"] / plate["pixel_mm"]), round(plate["depth_mm"] / plate["pixel_mm"]))
-    return PlateLayers(bodies, size, about(bodies, size, {"printer": plate["printer"], "resin": printing["resin"]}, printing))
+    return laid_out(known, node.json("plate"), node.json("printing"), blobs)

@@ -22,9 +22,14 @@ export function PrintLine({ print, old, printing }: Props) {
             Cancel
           </button>
         )}
-        {(print.state === "failed" || print.state === "cancelled") && !old && (
-          <button type="button" className="font-semibold text-primary" onClick={() => printing.again(print.id)}>
-            Send again
+        {!isOpen(print) && (
+          <button
+            type="button"
+            className="font-semibold text-primary"
+            title="As it was sent, to the byte"
+            onClick={() => printing.again(print.id)}
+          >
+            {print.state === "done" ? "Print again" : "Send again"}
           </button>
         )}
       </p>
