@@ -166,13 +166,25 @@ def _hollow(page: Page, shot: Callable[[str], None]) -> None:
     page.get_by_test_id("print").filter(has_text="printing, layer").wait_for()
     _settled(page)
     shot("plate")
-    page.keyboard.press("z")
-    page.get_by_test_id("layer").wait_for()
-    for _ in range(4):
-        page.keyboard.press("Shift+ArrowUp")
-    page.wait_for_timeout(1500)
-    shot("layers")
-    page.keyboard.press("z")
+    _plates(page, shot)
+
+
+def _plates(page: Page, shot: Callable[[str], None]) -> None:
+    """The bodies of two cases on one plate, cut open by the layer ruler."""
+    page.keyboard.press("Alt+p")
+    page.get_by_role("button", name="Begin a plate").click()
+    page.get_by_label("Card").get_by_role("combobox", name="Printer").select_option("heron")
+    for _ in range(2):
+        page.get_by_label("Shelf").get_by_role("button", name=re.compile("^All")).first.click()
+        page.wait_for_timeout(1500)
+    page.get_by_label("Layer ruler").get_by_text(re.compile(r"Layer 1 of \d+")).wait_for()
+    page.wait_for_timeout(3000)
+    page.get_by_role("slider", name="Layer").focus()
+    for _ in range(14):
+        page.keyboard.press("Shift+ArrowRight")
+    page.wait_for_timeout(2500)
+    shot("plates")
+    page.keyboard.press("Alt+r")
 
 
 def _bite(page: Page, shot: Callable[[str], None]) -> None:

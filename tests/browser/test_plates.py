@@ -22,7 +22,7 @@ class PlateRoomTest(BrowserCase):
         page.goto(f"{self.app.address}/plates")
         page.get_by_role("button", name="Begin a plate").click()
         card = page.get_by_label("Card")
-        card.get_by_label("Printer").select_option("heron")
+        card.get_by_role("combobox", name="Printer").select_option("heron")
         self.put(numbers)
         ruler = page.get_by_label("Layer ruler")
         ruler.get_by_text(re.compile(r"Layer 1 of \d+")).wait_for(timeout=180_000)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
 from typing import Annotated, Any
 
@@ -161,7 +162,8 @@ def _packed(
 def _said(lie: Mapping[str, _Lies], left: list[str], stand: Mapping[str, Any], title: str, printer: Printer) -> list[Flag]:
     flags = []
     if left:
-        names = ", ".join(stand[ident]["name"] for ident in left)
+        count = Counter(stand[ident]["name"] for ident in left)
+        names = ", ".join(f"{times} × {name}" if times > 1 else name for name, times in count.items())
         size = f"{printer.width_mm:.0f} × {printer.depth_mm:.0f} mm"
         flags.append(Flag("no-room", "look", f"No room on the {title} ({size}) for {names}. Take some off, or choose a larger printer."))
     tall = max((one.high[2] for one in lie.values()), default=0.0)
@@ -204,7 +206,7 @@ STEP = Step(
     name="pack",
     title="Pack",
     number=1,
-    version=3,
+    version=4,
     over=WHOLE,
     settings=PackSettings,
     needs={

@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Redo2, Undo2 } from "lucide-react";
 import { useEffect, useState } from "react";
-import { useNavigate, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import { useBays } from "../../case/bays";
 import { client, okPlate, type Plate } from "../../shared/api/client";
 import { Command } from "../../shared/ui/Command";
@@ -25,7 +25,8 @@ export function PlateRoom() {
   const queries = useQueryClient();
   const { plates, shelf, settings } = useRoom();
   const list = plates.data ?? [];
-  const id = Number(asked ?? list[0]?.id ?? 0);
+  // An address that is no plate's opens the newest.
+  const id = /^\d+$/.test(asked ?? "") ? Number(asked) : (list[0]?.id ?? 0);
   const found = usePlate(id);
   const plate = id > 0 ? found.data : undefined;
   const doings = usePlateDoings(plate, found.keep);
@@ -68,7 +69,7 @@ export function PlateRoom() {
                   aria-pressed={p.id === id}
                   title={p.cases.join(", ")}
                   onClick={() => navigate(`/plates/${p.id}`)}
-                  className={`rounded-lg px-2 py-1 text-[13px] font-semibold whitespace-nowrap ${p.id === id ? "bg-secondary text-secondary-content" : "dim"}`}
+                  className={`rounded-lg px-2 py-1 max-w-40 shrink-0 truncate text-[13px] font-semibold ${p.id === id ? "bg-secondary text-secondary-content" : "dim"}`}
                 >
                   {p.name || `Plate ${p.id}`} · {p.bodies}
                 </button>
@@ -89,7 +90,12 @@ export function PlateRoom() {
         ) : (
           <main className="grid flex-1 place-items-center">
             {found.isError && id > 0 ? (
-              <p role="alert">▲ {found.error.message}</p>
+              <p role="alert">
+                ▲ {found.error.message}{" "}
+                <Link to="/plates" className="font-semibold text-primary">
+                  To the newest
+                </Link>
+              </p>
             ) : plates.isSuccess && list.length === 0 ? (
               <div className="text-center">
                 <p className="pb-3 text-lg">No plate is begun yet.</p>

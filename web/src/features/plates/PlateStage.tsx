@@ -124,13 +124,14 @@ function scene(plate: Plate): Shown[] {
 
 /** While the ruler is in hand all above its layer is taken away, in each mesh's own home. */
 function useCuts(plate: Plate, shown: Shown[]): Record<string, [Cut, Cut]> {
-  const { layer, on } = useLayer();
+  const { layer, on, picture } = useLayer();
   const high = Number(plate.settings.pack?.layer_mm ?? 0.05);
   return useMemo(() => {
-    if (!on) return {};
+    // Behind a picture nothing is seen of it.
+    if (!on || picture) return {};
     const z = (layer + 1) * high;
     return Object.fromEntries(shown.map((s) => [s.key, [under(s.matrix, z), OFF] as [Cut, Cut]]));
-  }, [shown, on, layer, high]);
+  }, [shown, on, picture, layer, high]);
 }
 
 function under(matrix: Matrix4, z: number): Cut {

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef } from "react";
-import { client, ok, okPlate, type Plate } from "../../shared/api/client";
+import { client, ok, okPlate, type Plate, Said } from "../../shared/api/client";
 import { type BenchEvent, useBenchEvents } from "../../shared/api/events";
 import { say, sayError } from "../../store/notices";
 
@@ -46,6 +46,7 @@ export function usePlate(id: number) {
     },
     enabled: id > 0,
     staleTime: 0,
+    retry: (count, error) => !(error instanceof Said && error.status === 404) && count < 6,
   });
   const waiting = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
   const mine = useRef(new Set<number>());
