@@ -8,7 +8,7 @@ import { SettingsForm } from "../../shared/ui/SettingsForm";
 import { STATE_WORDS, StateMark, type StepState } from "../../shared/ui/StateMark";
 import { useBench } from "../../store/bench";
 import { useLayer } from "./layer";
-import { byHand, movedBy, onPlate } from "./places";
+import { byHand, onPlate } from "./places";
 import { stateOf } from "./state";
 import type { PlateDoings } from "./usePlate";
 
@@ -222,11 +222,7 @@ function OneBody({ body, plate, doings, on, onChoose }: OneBodyProps) {
       )}
       {on && body.home_to_plate !== null && (
         <p className="flex flex-wrap gap-x-3 pt-0.5">
-          <button
-            type="button"
-            className={press}
-            onClick={() => doings.set("pack", { places: movedBy(plate, body.id, 0, 0, 90) })}
-          >
+          <button type="button" className={press} onClick={() => doings.move(body.id, 0, 0, 90)}>
             Turn by 90°
           </button>
           <button type="button" className={press} onClick={() => doings.copy(body.id, 1)}>
@@ -248,7 +244,7 @@ function OneBody({ body, plate, doings, on, onChoose }: OneBodyProps) {
               type="button"
               className={press}
               title="It stays there, whatever comes onto the plate"
-              onClick={() => doings.set("pack", { places: movedBy(plate, body.id, 0, 0) })}
+              onClick={() => doings.move(body.id, 0, 0)}
             >
               Lock it
             </button>

@@ -1,6 +1,6 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Redo2, Undo2 } from "lucide-react";
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { useBays } from "../../case/bays";
 import { client, okPlate, type Plate } from "../../shared/api/client";
@@ -14,7 +14,6 @@ import { LayerRuler } from "./LayerRuler";
 import { useLayer } from "./layer";
 import { PlateCard } from "./PlateCard";
 import { PlateStage } from "./PlateStage";
-import { movedBy } from "./places";
 import { DRAGGED, Shelf } from "./Shelf";
 import { type PlateDoings, usePlate, usePlateDoings, useRoom } from "./usePlate";
 
@@ -120,7 +119,7 @@ function Opened(props: OpenedProps) {
   const { plate, doings } = props;
   const [chosen, setChosen] = useState("");
   const [over, setOver] = useState(false);
-  useMoveKeys(plate, doings, chosen);
+  useMoveKeys(doings, chosen);
   return (
     <>
       <main
@@ -158,18 +157,21 @@ const WAYS: Record<string, [number, number]> = {
 const REST_MS = 250;
 
 /** The chosen body goes by 0.1 mm a press, with Shift by 1 mm. */
-function useMoveKeys(plate: Plate, doings: PlateDoings, chosen: string) {
+function useMoveKeys(doings: PlateDoings, chosen: string) {
+  const latest = useRef(doings);
+  latest.current = doings;
   useEffect(() => {
+    if (!chosen) return;
     let by: [number, number] = [0, 0];
     let rest: ReturnType<typeof setTimeout> | undefined;
     const send = () => {
-      doings.set("pack", { places: movedBy(plate, chosen, by[0], by[1]) });
+      if (by[0] !== 0 || by[1] !== 0) latest.current.move(chosen, by[0], by[1]);
       by = [0, 0];
     };
     const press = (event: KeyboardEvent) => {
       const way = WAYS[event.key];
       const target = event.target as HTMLElement;
-      if (!way || !chosen || target.closest("input, select, textarea, [role=slider]")) return;
+      if (!way || target.closest("input, select, textarea, [role=slider]")) return;
       event.preventDefault();
       const mm = event.shiftKey ? 1 : 0.1;
       by = [by[0] + way[0] * mm, by[1] + way[1] * mm];
@@ -180,9 +182,9 @@ function useMoveKeys(plate: Plate, doings: PlateDoings, chosen: string) {
     return () => {
       window.removeEventListener("keydown", press);
       clearTimeout(rest);
-      if (by[0] !== 0 || by[1] !== 0) send();
+      send();
     };
-  }, [plate, doings.set, chosen]);
+  }, [chosen]);
 }
 
 function Undo({ plate, doings }: { plate: Plate; doings: PlateDoings }) {

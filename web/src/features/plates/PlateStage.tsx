@@ -15,7 +15,7 @@ import {
 } from "../../stage";
 import { type Point, useBench } from "../../store/bench";
 import { useLayer } from "./layer";
-import { type Box, boxOf, matrixOf, movedBy, snapped } from "./places";
+import { type Box, boxOf, matrixOf, snapped } from "./places";
 import type { PlateDoings } from "./usePlate";
 
 interface Props {
@@ -73,7 +73,7 @@ export function PlateStage({ plate, doings, chosen, onChoose }: Props) {
             onHold={setHeld}
             onPut={(to) => {
               const [dx, dy] = offset(plate, chosen, box, to);
-              doings.set("pack", { places: movedBy(plate, chosen, dx, dy) });
+              doings.move(chosen, dx, dy);
             }}
           >
             {(to) => <Outline box={box} by={offset(plate, chosen, box, to)} />}

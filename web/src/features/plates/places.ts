@@ -48,17 +48,27 @@ export function movesWith(plate: Plate, id: string): PlateBody[] {
   return plate.bodies.filter((b) => b.id === id || (body.kit !== "" && b.kit === body.kit && b.box_mm !== null));
 }
 
+/** Where a person put it, also while it is not there yet; else where it lies. */
+function placeOf(plate: Plate, body: PlateBody): SetPlace | null {
+  const put = byHand(plate)[body.id];
+  if (put) return put;
+  const box = boxOf(body);
+  if (!box) return null;
+  const [x, y] = [(box.low[0] + box.high[0]) / 2, (box.low[1] + box.high[1]) / 2];
+  return { x_mm: x, y_mm: y, turn_deg: body.turn_deg };
+}
+
 /** The places by hand, with a body and its kit moved by so much and, where it is by itself, turned. */
 export function movedBy(plate: Plate, id: string, dx: number, dy: number, turn = 0): Record<string, SetPlace> {
   const out = { ...byHand(plate) };
   const round = (mm: number) => Math.round(mm * 100) / 100;
   for (const body of movesWith(plate, id)) {
-    const box = boxOf(body);
-    if (!box) continue;
+    const from = placeOf(plate, body);
+    if (!from) continue;
     out[body.id] = {
-      x_mm: round((box.low[0] + box.high[0]) / 2 + dx),
-      y_mm: round((box.low[1] + box.high[1]) / 2 + dy),
-      turn_deg: body.id === id ? (body.turn_deg + turn + 360) % 360 : body.turn_deg,
+      x_mm: round(from.x_mm + dx),
+      y_mm: round(from.y_mm + dy),
+      turn_deg: body.id === id ? (from.turn_deg + turn + 360) % 360 : from.turn_deg,
     };
   }
   return out;

@@ -3,6 +3,7 @@ import { useCallback, useEffect, useRef } from "react";
 import { client, ok, okPlate, type Plate, Said } from "../../shared/api/client";
 import { type BenchEvent, useBenchEvents } from "../../shared/api/events";
 import { say, sayError } from "../../store/notices";
+import { movedBy } from "./places";
 
 const SOON_MS = 80;
 
@@ -142,6 +143,18 @@ export function usePlateDoings(plate: Plate | undefined, keep: (data: Plate) => 
       start(() =>
         okPlate(client.POST("/api/plates/{ident}/settings", { ...at, body: { base: base(), step, values } })),
       ),
+    /** A body by so much, told from the plate as it is when its turn comes: of quick steps none is lost. */
+    move: (body: string, dx: number, dy: number, turn = 0) =>
+      start(() => {
+        const now = queries.getQueryData<Plate>(["plate", id]) ?? plate;
+        const places = now ? movedBy(now, body, dx, dy, turn) : {};
+        return okPlate(
+          client.POST("/api/plates/{ident}/settings", {
+            ...at,
+            body: { base: base(), step: "pack", values: { places } },
+          }),
+        );
+      }),
     undo: () => start(() => okPlate(client.POST("/api/plates/{ident}/undo", at))),
     redo: () => start(() => okPlate(client.POST("/api/plates/{ident}/redo", at))),
     file: () => start(() => okPlate(client.POST("/api/plates/{ident}/file", at))),
