@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
-
 from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
@@ -39,7 +37,7 @@ def create(request: HttpRequest, body: NewPlate) -> PlateOut:
 @router.get("/shelf", response=list[ReadyOut])
 def on_the_shelf(request: HttpRequest) -> list[ReadyOut]:
     """Bodies of all open cases, what is due first in front."""
-    return [ReadyOut(**asdict(each)) for each in shelf.ready(request.user, veiled=veil.is_down(request))]
+    return shelf.ready(request.user, veiled=veil.is_down(request))
 
 
 @router.get("/settings", response=list[SettingOut])

@@ -94,7 +94,7 @@ class LayerTable(Schema):
 
 
 class ReadyOut(Schema):
-    """A body on the shelf (see plates.shelf.Ready)."""
+    """A body of a case. ready : no step before the plate waits for anything; waits : else for what; plate : on which it lies already"""
 
     case: str
     address: str

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 from cases.models import Case
@@ -10,39 +9,23 @@ from cases.trays import current_summary, picture_of
 from runs.kinds import document_of
 
 from .models import Plate
+from .schemas import ReadyOut
 
 _MOST_CASES, _MOST_PLATES = 300, 100
 # Nobody has doubts left about a case of which every step before the plate rests in one of these.
 _RESTS = ("done", "off")
 
 
-@dataclass(frozen=True)
-class Ready:
-    """A body of a case. ready : no step before the plate waits for anything; waits : else for what; plate : on which it lies already"""
-
-    case: str
-    address: str
-    jaw: str
-    part: str
-    patient: str
-    practice: str
-    due: str
-    picture: str
-    ready: bool
-    waits: str
-    plate: int | None
-
-
-def ready(user: Any, *, veiled: bool = False) -> list[Ready]:
+def ready(user: Any, *, veiled: bool = False) -> list[ReadyOut]:
     lies = _on_plates(user)
-    out: list[Ready] = []
+    out: list[ReadyOut] = []
     for case in Case.objects.visible_to(user).filter(closed__isnull=True)[:_MOST_CASES]:
         kept = current_summary(case)
         if kept is None:
             continue
         waits = _waits(case, kept)
         out += [
-            Ready(
+            ReadyOut(
                 case=case.number, address=body["address"], jaw=body["jaw"], part=body["address"].partition(".")[2],
                 patient="" if veiled else kept["patient"], practice=kept["practice"], due=kept["due"], picture=picture_of(case),
                 ready=not waits, waits=waits, plate=lies.get((case.number, body["address"])),

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
+from numpy.typing import ArrayLike
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
@@ -35,6 +36,13 @@ class Found:
     message: str
     at_mm: tuple[float, float, float] | None = None
     radius_mm: float = 2.0
+
+    def at_home(self, home_to_plate: ArrayLike) -> tuple[float, float, float] | None:
+        """The place in the home of the body that lies by home_to_plate (4, 4)."""
+        if self.at_mm is None:
+            return None
+        x, y, z, _ = np.linalg.solve(np.asarray(home_to_plate, np.float64), [*self.at_mm, 1.0]).tolist()
+        return x, y, z
 
 
 @dataclass(frozen=True)

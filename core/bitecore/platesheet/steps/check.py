@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from ...engine.model import BODIES, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 from ...ops.layers import Layers
-from ...parts.print_check import Found, checked
+from ...parts.print_check import checked
 from ...progress import Run
 
 
@@ -20,22 +18,16 @@ def apply(inputs: Inputs, settings: CheckSettings, run: Run) -> StepResult:
     if inputs["runs"] is None:
         return StepResult({}, figure="no room")
     made = checked(Layers.from_bytes(inputs["runs"][0].data), settings.reach_mm, run)
-    back = np.linalg.inv(np.array(inputs["laid"]))
     name = inputs["stand"]["name"]
-    flags = tuple(Flag(f.code, f.severity, f"{name}: {_small(f.message)}", _place(f, inputs.piece, back)) for f in made.found)
-    return StepResult({}, tuple(Reading(*each) for each in made.readings), flags, made.figure)
+    flags = []
+    for f in made.found:
+        at = f.at_home(inputs["laid"])
+        flags.append(Flag(f.code, f.severity, f"{name}: {_small(f.message)}", Place(inputs.piece, at, f.radius_mm) if at else None))
+    return StepResult({}, tuple(Reading(*each) for each in made.readings), tuple(flags), made.figure)
 
 
 def _small(sentence: str) -> str:
     return sentence[0].lower() + sentence[1:]
-
-
-def _place(found: Found, piece: str, back: np.ndarray) -> Place | None:
-    """In the body's home: that stays with it wherever it lies."""
-    if found.at_mm is None:
-        return None
-    x, y, z = (back[:3, :3] @ np.array(found.at_mm) + back[:3, 3]).tolist()
-    return Place(piece, (x, y, z), found.radius_mm)
 
 
 STEP = Step(

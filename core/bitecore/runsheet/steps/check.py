@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from ...engine.model import BODIES, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings
 from ...ops.layers import Layers
-from ...parts.print_check import Found, checked
+from ...parts.print_check import checked
 from ...progress import Run
 
 
@@ -16,17 +14,11 @@ class CheckSettings(StepSettings):
 
 def apply(inputs: Inputs, settings: CheckSettings, run: Run) -> StepResult:
     made = checked(Layers.from_bytes(inputs["runs"][0].data), inputs["reach"], run)
-    back = np.linalg.inv(np.array(inputs["place"]))
-    flags = tuple(Flag(f.code, f.severity, f.message, _place(f, inputs.piece, back)) for f in made.found)
-    return StepResult({}, tuple(Reading(*each) for each in made.readings), flags, made.figure)
-
-
-def _place(found: Found, piece: str, back: np.ndarray) -> Place | None:
-    """In the body's home."""
-    if found.at_mm is None:
-        return None
-    x, y, z = (back[:3, :3] @ np.array(found.at_mm) + back[:3, 3]).tolist()
-    return Place(piece, (x, y, z), found.radius_mm)
+    flags = []
+    for f in made.found:
+        at = f.at_home(inputs["place"])
+        flags.append(Flag(f.code, f.severity, f.message, Place(inputs.piece, at, f.radius_mm) if at else None))
+    return StepResult({}, tuple(Reading(*each) for each in made.readings), tuple(flags), made.figure)
 
 
 STEP = Step(

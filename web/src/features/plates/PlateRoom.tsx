@@ -188,28 +188,32 @@ function useMoveKeys(doings: PlateDoings, chosen: string) {
 }
 
 function Undo({ plate, doings }: { plate: Plate; doings: PlateDoings }) {
+  const ways = [
+    {
+      name: "Undo",
+      Icon: Undo2,
+      says: plate.undo,
+      will: "Take back",
+      none: "Nothing of yours to take back",
+      run: doings.undo,
+    },
+    { name: "Redo", Icon: Redo2, says: plate.redo, will: "Do again", none: "Nothing to do again", run: doings.redo },
+  ];
   return (
     <span className="flex rounded-lg bg-base-200">
-      <button
-        type="button"
-        className="btn btn-ghost btn-sm"
-        aria-label="Undo"
-        title={plate.undo ? `Take back: ${plate.undo}` : "Nothing of yours to take back"}
-        disabled={!plate.undo}
-        onClick={doings.undo}
-      >
-        <Undo2 size={15} />
-      </button>
-      <button
-        type="button"
-        className="btn btn-ghost btn-sm"
-        aria-label="Redo"
-        title={plate.redo ? `Do again: ${plate.redo}` : "Nothing to do again"}
-        disabled={!plate.redo}
-        onClick={doings.redo}
-      >
-        <Redo2 size={15} />
-      </button>
+      {ways.map(({ name, Icon, says, will, none, run }) => (
+        <button
+          key={name}
+          type="button"
+          className="btn btn-ghost btn-sm"
+          aria-label={name}
+          title={says ? `${will}: ${says}` : none}
+          disabled={!says}
+          onClick={run}
+        >
+          <Icon size={15} />
+        </button>
+      ))}
       <Command id="undo" title="Undo" keys="mod+z" group="Plate room" run={doings.undo} />
       <Command id="redo" title="Redo" keys="mod+shift+z" group="Plate room" run={doings.redo} />
     </span>

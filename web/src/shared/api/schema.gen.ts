@@ -6391,7 +6391,7 @@ export interface components {
         };
         /**
          * ReadyOut
-         * @description A body on the shelf (see plates.shelf.Ready).
+         * @description A body of a case. ready : no step before the plate waits for anything; waits : else for what; plate : on which it lies already
          */
         ReadyOut: {
             /** Address */
