@@ -15,6 +15,8 @@ from numpy.typing import ArrayLike, NDArray
 from ..mesh import Mesh, vertex_normals
 
 _LEAF = 4
+# Rounding may make a disc so much too small; a triangle so much lower than it is wide has no plane.
+_SPARE, _NO_PLANE = 1 + 1e-12, 1e-3
 
 
 @nb.njit(cache=True, nogil=True)
@@ -37,13 +39,14 @@ def _codes(middle, low, extent):
 
 
 @nb.njit(cache=True, nogil=True)
-def _boxes(tri, leaves):
+def _boxes(tri, start):
+    leaves = len(start) - 1
     box = np.empty((2 * leaves - 1, 6))
     for leaf in range(leaves):
         k = leaves - 1 + leaf
         for axis in range(3):
             lo, hi = np.inf, -np.inf
-            for t in range(leaf * _LEAF, min((leaf + 1) * _LEAF, len(tri))):
+            for t in range(start[leaf], start[leaf + 1]):
                 for c in range(3):
                     lo, hi = min(lo, tri[t, c, axis]), max(hi, tri[t, c, axis])
             box[k, axis], box[k, axis + 3] = lo, hi
@@ -55,9 +58,9 @@ def _boxes(tri, leaves):
 
 
 @nb.njit(cache=True, nogil=True)
-def _balls(tri):
-    """(m, 4) middle and radius of a ball around each triangle."""
-    out = np.empty((len(tri), 4))
+def _discs(tri):
+    """(m, 7) middle and radius of a disc around each triangle, in its plane, and the normal of that."""
+    out = np.empty((len(tri), 7))
     for t in range(len(tri)):
         for axis in range(3):
             out[t, axis] = (tri[t, 0, axis] + tri[t, 1, axis] + tri[t, 2, axis]) / 3
@@ -65,8 +68,69 @@ def _balls(tri):
         for c in range(3):
             x, y, z = tri[t, c, 0] - out[t, 0], tri[t, c, 1] - out[t, 1], tri[t, c, 2] - out[t, 2]
             far = max(far, x * x + y * y + z * z)
-        out[t, 3] = np.sqrt(far) * (1 + 1e-12)
+        out[t, 3] = np.sqrt(far) * _SPARE
+        ux, uy, uz = tri[t, 1, 0] - tri[t, 0, 0], tri[t, 1, 1] - tri[t, 0, 1], tri[t, 1, 2] - tri[t, 0, 2]
+        vx, vy, vz = tri[t, 2, 0] - tri[t, 0, 0], tri[t, 2, 1] - tri[t, 0, 1], tri[t, 2, 2] - tri[t, 0, 2]
+        x, y, z = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+        length = np.sqrt(x * x + y * y + z * z)
+        # What has no plane is within a ball all the same: with no normal it is taken for that.
+        flat = length > _NO_PLANE * far
+        out[t, 4] = x / length if flat else 0.0
+        out[t, 5] = y / length if flat else 0.0
+        out[t, 6] = z / length if flat else 0.0
     return out
+
+
+@nb.njit(cache=True, nogil=True)
+def _to_place(key, order, first, last, place):
+    """Of order[first:last], what belongs at `place` by its key goes there, with no greater ones before it (Hoare, 1961)."""
+    last -= 1
+    while last > first:
+        pivot = key[order[(first + last) // 2]]
+        i, j = first, last
+        while i <= j:
+            while key[order[i]] < pivot:
+                i += 1
+            while key[order[j]] > pivot:
+                j -= 1
+            if i <= j:
+                order[i], order[j] = order[j], order[i]
+                i, j = i + 1, j - 1
+        if place <= j:
+            last = j
+        elif place >= i:
+            first = i
+        else:
+            return
+
+
+@nb.njit(cache=True, nogil=True)
+def _halved(middle, kind, order, start):
+    """The order within each node changed so that its halves lie side by side along its longest side, where all are of a kind."""
+    key = np.empty(len(middle))
+    stack = np.empty((64, 2), np.int64)
+    stack[0, 0], stack[0, 1], top = 0, len(start) - 1, 1
+    while top:
+        top -= 1
+        a, b = stack[top, 0], stack[top, 1]
+        first, last, half = start[a], start[b], (a + b) // 2
+        if b - a < 2 or last - first < 2:
+            continue
+        if kind[order[first]] == kind[order[last - 1]]:
+            longest, along = -1.0, 0
+            for axis in range(3):
+                low, high = np.inf, -np.inf
+                for t in range(first, last):
+                    low, high = min(low, middle[order[t], axis]), max(high, middle[order[t], axis])
+                if high - low > longest:
+                    longest, along = high - low, axis
+            for t in range(first, last):
+                key[order[t]] = middle[order[t], along]
+            if start[half] < last:
+                _to_place(key, order, first, last, start[half])
+        stack[top, 0], stack[top, 1] = a, half
+        stack[top + 1, 0], stack[top + 1, 1] = half, b
+        top += 2
 
 
 @nb.njit(cache=True, inline="always")
@@ -113,11 +177,11 @@ def _on_triangle(px, py, pz, tri, t):
 
 
 @nb.njit(cache=True, nogil=True)
-def _query(points, tri, ball, box, leaves, cap, dist, index, weight):
+def _query(points, tri, disc, box, start, cap, dist, index, weight):
     # Scalars instead of rows: a row of an array is counted while it is held, and two threads wait for that count.
     stack = np.empty(64, np.int64)
     reach = np.empty(64)
-    before = -1
+    before, leaves = -1, len(start) - 1
     for q in range(len(points)):
         px, py, pz = points[q, 0], points[q, 1], points[q, 2]
         best, found, bv, bw = cap * cap, -1, 0.0, 0.0
@@ -135,9 +199,16 @@ def _query(points, tri, ball, box, leaves, cap, dist, index, weight):
             k = stack[top]
             if k >= leaves - 1:
                 leaf = k - leaves + 1
-                for t in range(leaf * _LEAF, min((leaf + 1) * _LEAF, len(tri))):
-                    x, y, z, r = px - ball[t, 0], py - ball[t, 1], pz - ball[t, 2], near + ball[t, 3]
-                    if x * x + y * y + z * z > r * r:
+                for t in range(start[leaf], start[leaf + 1]):
+                    x, y, z, r = px - disc[t, 0], py - disc[t, 1], pz - disc[t, 2], disc[t, 3]
+                    away = x * x + y * y + z * z
+                    if away > (near + r) * (near + r):
+                        continue
+                    above = x * disc[t, 4] + y * disc[t, 5] + z * disc[t, 6]
+                    above *= above
+                    # Off the plane by so much already, it may be so far aside at most.
+                    aside = np.sqrt(max(best * _SPARE - above, 0.0)) + r
+                    if above > best * _SPARE or away - above > aside * aside * _SPARE:
                         continue
                     d, v, w = _on_triangle(px, py, pz, tri, t)
                     if d < best:
@@ -183,13 +254,16 @@ class ClosestPoints:
         usual = max(float(np.median(side)), 1e-9)
         # Very large triangles go into leaves of their own, or every box would be as large as they are.
         size_class = np.clip(np.log2(np.maximum(side / (3 * usual), 1e-9)).astype(np.int64) + 1, 0, 12)
-        self._order = np.argsort(_codes(middle, low, extent) + (size_class << 32), kind="stable")
-        self._tri = np.ascontiguousarray(corner[self._order])
-        self._leaves = 1
-        while self._leaves * _LEAF < len(corner):
-            self._leaves *= 2
-        self._box = _boxes(self._tri, self._leaves)
-        self._ball = _balls(self._tri)
+        order = np.argsort(_codes(middle, low, extent) + (size_class << 32), kind="stable")
+        leaves = 1
+        while leaves * _LEAF < len(corner):
+            leaves *= 2
+        self._start = np.arange(leaves + 1) * len(corner) // leaves
+        _halved(middle, size_class, order, self._start)
+        self._order = order
+        self._tri = np.ascontiguousarray(corner[order])
+        self._box = _boxes(self._tri, self._start)
+        self._disc = _discs(self._tri)
         self._normals: NDArray | None = None
 
     def query(self, points_mm: ArrayLike, *, within_mm: float = np.inf) -> Hits:
@@ -199,7 +273,7 @@ class ClosestPoints:
         parts = [slice(s, s + 4096) for s in range(0, len(p), 4096)]
 
         def one(part: slice) -> None:
-            _query(p[part], self._tri, self._ball, self._box, self._leaves, within_mm, dist[part], index[part], weight[part])
+            _query(p[part], self._tri, self._disc, self._box, self._start, within_mm, dist[part], index[part], weight[part])
 
         if len(parts) > 1:
             with ThreadPoolExecutor(2) as pool:
