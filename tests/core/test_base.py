@@ -182,6 +182,19 @@ class CurtainTest(unittest.TestCase):
             wide = np.ptp(made.body.vertices_mm[:, :2], axis=0)
             self.assertEqual(bool((np.abs(wide - np.ptp(mesh.vertices_mm[:, :2], axis=0)) < 1e-9).all()), flush)
 
+    def test_sides_of_no_length_that_a_saw_leaves_do_not_move_the_walls(self) -> None:
+        level = sheet(60, 60, lambda x, y: 4 * np.exp(-(x * x + y * y) / 8), (20, 20))
+        start, end = border_loops(level)[0][:2]
+        at = np.flatnonzero((level.faces == start).any(1) & (level.faces == end).any(1))[0]
+        face = np.roll(level.faces[at], -int(np.flatnonzero(level.faces[at] == start)[0]))
+        points = np.vstack([level.vertices_mm, level.vertices_mm[start] * (1 - 1e-8) + level.vertices_mm[end] * 1e-8])
+        new, (a, b, c) = len(points) - 1, face
+        halves = [[a, new, c], [new, b, c]] if b == end else [[a, b, new], [new, b, c]]
+        split = Mesh.of(points, np.vstack([np.delete(level.faces, at, 0), halves]))
+        made = base(split, up=[0, 0, 1], plan=Plan(straight=True))
+        assert_printable(self, made.body)
+        self.assertLess(np.abs(np.ptp(made.body.vertices_mm[:, :2], axis=0) - 20).max(), 1e-6)
+
 
 class JawTest(unittest.TestCase):
     def test_jaws_become_printable_and_keep_their_teeth(self) -> None:

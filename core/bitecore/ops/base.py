@@ -28,8 +28,8 @@ from .upright import Made, Plan, edge_profile, floor_of, lowest_of, standing
 from .walls import crossing_walls
 from .weld import same_place
 
-# What was sawn is level to this.
-_LEVEL_MM = 0.01
+# What was sawn is level to this; a side of its border that is shorter is none.
+_LEVEL_MM, _SPECK_MM = 0.01, 1e-3
 # How far the shelf falls on its way out from the border (mm a mm): steeper when needed.
 _DROPS = (0.7, 2.5)
 
@@ -113,10 +113,26 @@ def _from_border(local: Mesh, plan: Plan) -> Made:
 def _straight(local: Mesh, plan: Plan) -> tuple[Mesh, Made] | None:
     """Straight down from a border in one level, where nothing but plain walls is asked and none would cross anything."""
     plain = plan.shape == "horseshoe" and plan.back_mm is None and not (plan.brace or plan.draft_deg or plan.edge != "sharp")
-    loops = border_loops(local)
-    if not (plan.straight and plain) or np.ptp(border_points(local)[:, 2]) > _LEVEL_MM or crossing_walls(local, loops).any():
+    border = border_points(local)[:, 2]
+    if not (plan.straight and plain) or np.ptp(border) > _LEVEL_MM:
         return None
-    return local, replace(_from_border(local, plan), clean=True)
+    left = _without_specks(local)
+    if crossing_walls(left, border_loops(left)).any():
+        return None
+    return left, replace(_from_border(left, plan), clean=True)
+
+
+def _without_specks(local: Mesh) -> Mesh:
+    """A saw that passes a corner by a hair leaves sides of next to no length in the border: their ends become one."""
+    whose = np.arange(len(local.vertices_mm))
+    for loop in border_loops(local):
+        ends = local.vertices_mm[loop]
+        short = np.linalg.norm(np.roll(ends, -1, axis=0) - ends, axis=1) < _SPECK_MM
+        for start, end in zip(loop[short], np.roll(loop, -1)[short], strict=True):
+            whose[end] = whose[start]
+    faces = whose[local.faces]
+    kept = (faces != np.roll(faces, 1, axis=1)).all(1)
+    return local if kept.all() else Mesh.of(local.vertices_mm, faces, local.groups, local.source).of_faces(kept)
 
 
 def _cleanest(local: Mesh, rotation: NDArray, origin: NDArray, plan: Plan, run: Run) -> tuple[Mesh, Made]:

@@ -118,7 +118,7 @@ export const LOOKS: Record<Look, Looking> = {
   waits: { mode: MODE.goes, lies: true, behind: -2 },
   map: { mode: MODE.map, lies: false, behind: -3 },
   teeth: { mode: MODE.teeth, lies: false, behind: 0 },
-  letters: { mode: MODE.ink, ink: "#17282b", lies: true, behind: -150, even: true },
+  letters: { mode: MODE.ink, ink: "#17282b", lies: true, behind: -1, even: true },
 };
 
 /**
