@@ -10,9 +10,9 @@ from scipy.spatial import cKDTree
 from ...engine.gives import MESH, json_of
 from ...engine.model import JAWS, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
-from ...mesh import GROUP_SCAN, Mesh, border_loops, check_solid, face_areas_mm2, face_normals, volume_ml
+from ...mesh import GROUP_SCAN, Mesh, border_loops, check_solid, face_areas_mm2, face_normals, volume_ml, volumes_mm3
 from ...mesh.measures import corners_of
-from ...mesh.topology import split_bow_ties
+from ...mesh.topology import face_components, split_bow_ties
 from ...ops.base import Based, base, edged
 from ...ops.clip import clip, plane_values, saw_solid
 from ...ops.crease import of_walls
@@ -144,7 +144,7 @@ def _as_it_came(inputs: Inputs, settings: BaseSettings, run: Run) -> StepResult:
     if foot["floor_mm"] is not None and foot["floor_mm"] > floor:
         run.tick(0.3, "cutting lower")
         floor = foot["floor_mm"]
-        body = saw_solid(body, point_mm=origin + floor * up, keep_towards=up)
+        body = _in_one(saw_solid(body, point_mm=origin + floor * up, keep_towards=up))
     if saws["back"]["on"]:
         body = saw_solid(body, point_mm=saws["back"]["point"], keep_towards=saws["back"]["keep"])
     if not check_solid(body).ok:
@@ -163,6 +163,13 @@ def _as_it_came(inputs: Inputs, settings: BaseSettings, run: Run) -> StepResult:
         lower = Fix("base", inputs.piece, {"height": "total", "total_mm": tall}, label="Cut it flat")
         flags.append(Flag("not-flat", "look", f"Its underside is {off:.2f} mm off flat: cut it lower, to {tall:.1f} mm in all.", fix=lower))
     return _result(body, floor, inputs, flags, (), None)
+
+
+def _in_one(body: Mesh) -> Mesh:
+    """Without what a cut leaves beside an opened palate, hanging on nothing. A cavity, of a volume below nought, stays."""
+    count, piece = face_components(body)
+    volumes = volumes_mm3(body, piece, count)
+    return body.of_faces(((volumes < 0) | (volumes == volumes.max()))[piece]) if count > 1 else body
 
 
 def _opened_mm2(came: Mesh, over_mm: np.ndarray, up: np.ndarray) -> float:
