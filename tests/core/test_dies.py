@@ -361,6 +361,16 @@ class DiesTest(unittest.TestCase):
         again = self.worked("46", settings={"base": {"*": {"thickness_mm": 1.0}, fix["piece"]: fix["values"]}}, seat_under_mm=6.0)
         self.assertEqual([d["fdi"] for d in again.node("dies", piece).json("dies")], [46])
 
+    def test_a_way_turned_too_far_is_given_back(self) -> None:
+        graph = self.worked("46", taken={"t1": {"fdi": 46, "way": [0.0, 0.0, -1.0]}})
+        piece = next(p for p, jaw in graph.jaws.items() if jaw == "lower")
+        fix = next(f for f in graph.node("dies", piece).manifest.flags if f["code"] == "no-die")["fix"]
+        self.assertEqual((fix["step"], fix["at"], fix["id"]), ("dies", "taken", "t1"))
+        again = self.worked("46", taken={"t1": fix["values"]})
+        (die,) = again.node("dies", piece).json("dies")
+        self.assertFalse(die["by_hand"])
+        self.assertLess(die["lean_deg"], 30)
+
     def test_volume_of_the_dies_and_the_model(self) -> None:
         graph = self.worked("36")
         piece = next(p for p, jaw in graph.jaws.items() if jaw == "lower")

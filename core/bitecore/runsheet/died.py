@@ -148,6 +148,9 @@ def flags(made: Dies, listed: Sequence[Mapping[str, Any]], inputs: Inputs, setti
 def _without(no: NoDie, inputs: Inputs, settings: Any) -> Flag:
     leave = _entry(settings, no.fdi, inputs.piece, {"kind": "left"}, f"Leave {no.fdi} in")
     text, walls = f"No die of {no.fdi}: {no.why}.", inputs["walls"]
+    if any(e.fdi == no.fdi and e.way is not None for e in settings.taken.values()):
+        # The way was turned by hand, perhaps too far: no base is thick enough for that.
+        return Flag("no-die", "look", text, fix=_entry(settings, no.fdi, inputs.piece, {"way": None}, "Out its own way"), other=leave)
     if no.long_mm:
         deep = float(np.ceil(no.long_mm * 2) / 2)
         longer = Fix("dies", "*", {"die_deep_mm": deep}, label=f"Shafts up to {deep:.1f} mm")
