@@ -12,6 +12,8 @@ from bitecore.mesh import Mesh
 from bitecore.ops.cups import cups
 from bitecore.ops.held import Unheld, shut_in, unheld
 from bitecore.ops.layers import Layers, layers
+from bitecore.parts.print_check import checked
+from bitecore.progress import QUIET
 from bitecore.runsheet import CASE, evaluate
 from tests.core.known import known_store
 from tests.core.test_runsheet import case
@@ -93,10 +95,18 @@ class CupTest(unittest.TestCase):
 
     def test_a_room_on_the_plate_in_closed_form(self) -> None:
         (found,) = cups(cut(self.ROOM), printing=True)
-        self.assertEqual(found.begins, 0)
+        self.assertEqual((found.begins, found.ends), (0, 100))
         self.assertAlmostEqual(found.area_mm2, 80, delta=0.8)
         self.assertAlmostEqual(found.ml, 10 * 8 * 5 / 1000, delta=0.004)
         self.assertEqual(cups(cut(self.ROOM), printing=False), [], "in the hand it is open")
+
+    def test_what_is_engraved_underneath_shuts_in_next_to_nothing(self) -> None:
+        engraved = cut(block((20, 20, 10)) - block((10, 8, 1.5), (5, 5, -1)))
+        (found,) = cups(engraved, printing=True)
+        self.assertEqual(found.ends, 10)
+        self.assertEqual(checked(engraved, 1.0, QUIET).found, [])
+        codes = [f.code for f in checked(cut(self.ROOM), 1.0, QUIET).found]
+        self.assertIn("shut-on-plate", codes)
 
     def test_a_drain_opens_it_at_its_own_height(self) -> None:
         (high,) = cups(cut(self.ROOM - block((10, 1, 1), (-1, 8, 2))), printing=True)

@@ -20,7 +20,7 @@ _MOST = 20_000
 
 @dataclass(frozen=True)
 class Cup:
-    """begins : the layer where it begins; ends : where it opens, or how many layers there are; area_mm2 : at its widest, in layer
+    """begins : the layer where it begins; ends : where it opens, or the one after its last; area_mm2 : at its widest, in layer
     `widest`; x, y : pixels of the body's layers, a place in it there; ml : what it holds until it opens"""
 
     begins: int
@@ -48,9 +48,9 @@ def _gaps(offset, runs, row, wide, start, end, n):
 
 
 @nb.njit(cache=True)
-def _ended(out, count, born, k, widest, best, pixels, bx, by):
+def _ended(out, count, born, k, last, widest, best, pixels, bx, by):
     if count < len(out):
-        out[count] = np.array([born, k, widest, best, pixels, bx, by])
+        out[count] = np.array([born, k, last, widest, best, pixels, bx, by])
         return count + 1
     return count
 
@@ -60,7 +60,7 @@ def _cups(offset, runs, count, tall, wide, plate, out):
     size = len(runs) + count * tall
     start, end = np.empty(size, np.int32), np.empty(size, np.int32)
     parent, open_ = np.arange(size), np.zeros(size, np.bool_)
-    pixels, born = np.zeros(size, np.int64), np.zeros(size, np.int32)
+    pixels, born, last = np.zeros(size, np.int64), np.zeros(size, np.int32), np.zeros(size, np.int32)
     best, widest = np.zeros(size, np.float64), np.zeros(size, np.int32)
     bx, by = np.zeros(size), np.zeros(size)
     here, hx, hy = np.zeros(size, np.int64), np.zeros(size), np.zeros(size)
@@ -74,7 +74,7 @@ def _cups(offset, runs, count, tall, wide, plate, out):
             n = _gaps(offset, runs, row, wide, start, end, n)
             first[row + 1] = n
             for t in range(first[row], n):
-                pixels[t], born[t] = end[t] - start[t], k
+                pixels[t], born[t], last[t] = end[t] - start[t], k, k
                 # The row before, and the same row of the layer below.
                 for below in (0, 1):
                     if (below and k == 0) or (not below and j == 0):
@@ -89,12 +89,12 @@ def _cups(offset, runs, count, tall, wide, plate, out):
                         if open_[a] != open_[b]:
                             shut = b if open_[a] else a
                             if born[shut] < k and best[shut] > 0:
-                                told = _ended(out, told, born[shut], k, widest[shut], best[shut], pixels[shut], bx[shut], by[shut])
+                                told = _ended(out, told, born[shut], k, last[shut], widest[shut], best[shut], pixels[shut], bx[shut], by[shut])
                         if a > b:
                             a, b = b, a
                         parent[b] = a
                         pixels[a] += pixels[b]
-                        born[a] = min(born[a], born[b])
+                        born[a], last[a] = min(born[a], born[b]), max(last[a], last[b])
                         open_[a] = open_[a] or open_[b]
                         if best[b] > best[a]:
                             best[a], widest[a], bx[a], by[a] = best[b], widest[b], bx[b], by[b]
@@ -103,7 +103,7 @@ def _cups(offset, runs, count, tall, wide, plate, out):
                     a = root_of(parent, t)
                     if not open_[a]:
                         if born[a] < k and best[a] > 0:
-                            told = _ended(out, told, born[a], k, widest[a], best[a], pixels[a], bx[a], by[a])
+                            told = _ended(out, told, born[a], k, last[a], widest[a], best[a], pixels[a], bx[a], by[a])
                         open_[a] = True
         # How wide what is shut is in this layer, and a place in it: its longest run.
         for row in range(k * tall, (k + 1) * tall):
@@ -125,17 +125,17 @@ def _cups(offset, runs, count, tall, wide, plate, out):
                 here[a], hx[a] = 0, 0.0
     for t in range(n):
         if parent[t] == t and not open_[t] and best[t] > 0:
-            told = _ended(out, told, born[t], count, widest[t], best[t], pixels[t], bx[t], by[t])
+            told = _ended(out, told, born[t], count, last[t], widest[t], best[t], pixels[t], bx[t], by[t])
     return told
 
 
 def cups(body: Layers, *, printing: bool) -> list[Cup]:
     """printing : what the plate and the film shut in meanwhile; else the pockets that stay in the finished part."""
-    out = np.zeros((_MOST, 7))
+    out = np.zeros((_MOST, 8))
     told = _cups(body.offset, body.runs, body.count, body.tall, body.wide, printing, out)
     pixel = body.pixel_mm**2
     return [
-        Cup(int(b), int(e), int(w), float(area) * pixel, float(px) * pixel * body.layer_mm / 1000, float(x), float(y))
-        for b, e, w, area, px, x, y in out[:told]
+        Cup(int(b), int(e if e < body.count else last + 1), int(w), float(area) * pixel, float(px) * pixel * body.layer_mm / 1000, float(x), float(y))
+        for b, e, last, w, area, px, x, y in out[:told]
         if printing or e == body.count
     ]
