@@ -104,7 +104,7 @@ class CupTest(unittest.TestCase):
         engraved = cut(block((20, 20, 10)) - block((10, 8, 1.5), (5, 5, -1)))
         (found,) = cups(engraved, printing=True)
         self.assertEqual(found.ends, 10)
-        self.assertEqual(checked(engraved, 1.0, QUIET).found, [])
+        self.assertNotIn("shut-on-plate", [f.code for f in checked(engraved, 1.0, QUIET).found])
         codes = [f.code for f in checked(cut(self.ROOM), 1.0, QUIET).found]
         self.assertIn("shut-on-plate", codes)
 
