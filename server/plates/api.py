@@ -17,7 +17,7 @@ from runs.services import look
 from . import services, shelf
 from .leafing import leafed, opened
 from .models import Plate
-from .schemas import Base, Copies, LayerTable, Named, NewPlate, PlateChange, PlateLine, PlateOut, PutOn, ReadyOut, TakeOff
+from .schemas import Base, Copies, LayerTable, Named, NewPlate, PlateChange, PlateGone, PlateLine, PlateOut, PutOn, ReadyOut, TakeOff
 from .shown import plate_line, plate_out
 
 router = Router(tags=["plates"])
@@ -49,6 +49,13 @@ def settings(request: HttpRequest) -> list[SettingOut]:
 @router.get("/{ident}", response=PlateOut)
 def read(request: HttpRequest, ident: int) -> PlateOut:
     return plate_out(services.visible(request.user, ident), request.user)
+
+
+@router.delete("/{ident}", response=PlateGone)
+def delete(request: HttpRequest, ident: int) -> PlateGone:
+    """One that was never printed."""
+    services.delete(request.user, ident)
+    return PlateGone(id=ident)
 
 
 @router.post("/{ident}/bodies", response=PlateOut)
@@ -106,12 +113,23 @@ def ask_for_file(request: HttpRequest, ident: int) -> PlateOut:
 
 @router.get("/{ident}/plate.3mf")
 def file(request: HttpRequest, ident: int) -> HttpResponse:
-    """All bodies as they lie."""
+    """All bodies as they lie, each by its name."""
+    return _file(request, ident, "3mf", "model/3mf")
+
+
+@router.get("/{ident}/plate.stl")
+def stl_file(request: HttpRequest, ident: int) -> HttpResponse:
+    """All bodies as they lie, in one."""
+    return _file(request, ident, "stl", "model/stl")
+
+
+def _file(request: HttpRequest, ident: int, ending: str, kind: str) -> HttpResponse:
     plate = services.visible(request.user, ident)
     node = look(plate).node("together")
     if node is None or node.good is None:
         raise Refused("The file of this plate is not made yet.", code="no-files", status=409)
-    return _download(folder().read(node.good.values["file"]["files"][0]["file"]), f"plate-{plate.pk}.3mf", "model/3mf")
+    sha = next(f["file"] for f in node.good.values["file"]["files"] if f["name"].endswith(f".{ending}"))
+    return _download(folder().read(sha), f"plate-{plate.pk}.{ending}", kind)
 
 
 @router.get("/{ident}/layers.json", response=LayerTable)

@@ -109,6 +109,10 @@ class ReadyOut(Schema):
     plate: int | None
 
 
+class PlateGone(Schema):
+    id: int
+
+
 class NewPlate(Schema):
     name: str = ""
     printer: str = ""

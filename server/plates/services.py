@@ -18,9 +18,9 @@ from house.services import newest
 from runs import changes
 from runs.kinds import document_of
 from runs.models import Owner
-from runs.owning import BlobsGone, use_blobs
+from runs.owning import BlobsGone, let_go, sweep, use_blobs
 from runs.records import with_records
-from runs.services import ask_for_work, look
+from runs.services import announce, ask_for_work, look
 from runs.settings import settings_changed
 
 from . import shelf
@@ -53,6 +53,19 @@ def create(user: Any, name: str, printer: str = "") -> Plate:
     changes.write(plate, user, document.model_dump(mode="json"), [], "Plate begun")
     ask_for_work(plate)
     return plate
+
+
+def delete(user: Any, ident: int) -> None:
+    """Gone for good, with what it was worked out to; the bodies stay in their cases. What was printed is kept to be printed again."""
+    with transaction.atomic():
+        plate = locked(user, ident)
+        if plate.prints.exists():
+            raise Refused("This plate was printed: it is kept so that it can be printed again.", code="was-printed", status=409)
+        owner = plate.owner_id
+        plate.delete()
+        gone = let_go(owner)
+        announce({"plate": str(ident), "kind": "gone"})
+    sweep(gone)
 
 
 def rename(user: Any, ident: int, base: int, name: str) -> Plate:

@@ -28,6 +28,10 @@ def people() -> None:
     ensure_people(PEOPLE)
 
 
+def delete(browser: Client, path: str) -> Any:
+    return browser.delete(path, headers={"X-CSRFToken": browser.cookies["csrftoken"].value})
+
+
 def client(name: str) -> Client:
     """A signed-in browser that has to show its CSRF token as a real one does."""
     out = Client(enforce_csrf_checks=True)

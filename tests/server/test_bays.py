@@ -20,7 +20,7 @@ from cases.models import AuditLine, Case
 from runs.owning import sweep_orphans
 from runs.work import work
 from tests.printer import Printer
-from tests.server.common import client, post
+from tests.server.common import client, delete, post
 from tests.server.test_work import STEPS, WorkCase
 
 
@@ -209,6 +209,7 @@ class BayTest(WorkCase):
         self.assertEqual({line.case_number for line in AuditLine.objects.filter(action="print")}, {one.number, two.number})
         post(self.mira, f"/api/bays/prints/{row['id']}/cancel")
         self.assertEqual(post(self.mira, f"/api/bays/prints/{row['id']}/again").json()["name"], f"plate-{ident}_2")
+        self.assertEqual(delete(self.mira, f"/api/plates/{ident}").json()["code"], "was-printed")
         # Whatever becomes of the plate, what was sent is sent again to the byte.
         post(self.mira, f"/api/plates/{ident}/off", {"base": plate["revision"], "bodies": ["b1"]})
         work("plate", ident, 0, threading.Event())

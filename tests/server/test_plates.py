@@ -12,6 +12,7 @@ import numpy as np
 import shapely
 import trimesh
 from django.contrib.auth.models import User
+from django.test import Client
 from PIL import Image
 
 from bitecore.engine.gives import unpack
@@ -22,7 +23,7 @@ from runs.models import BlobUse
 from runs.owning import folder, sweep_orphans
 from runs.services import look
 from runs.work import work
-from tests.server.common import client, post
+from tests.server.common import client, delete, post
 from tests.server.test_work import WorkCase
 from tests.shapes import manifold
 
@@ -84,6 +85,24 @@ class PlateTest(WorkCase):
         self.assertEqual(len(scene.geometry), 3)
         with zipfile.ZipFile(io.BytesIO(data)) as package:
             self.assertNotIn(b"patient", package.read("3D/3dmodel.model").lower())
+        plain = trimesh.load(io.BytesIO(self.mira.get(f"/api/plates/{ident}/plate.stl").content), file_type="stl")
+        self.assertAlmostEqual(plain.volume, sum(g.volume for g in scene.geometry.values()), delta=1.0)
+        np.testing.assert_allclose(plain.bounds, scene.bounds, atol=1e-3)
+
+    def test_a_plate_that_was_never_printed_goes_with_what_it_alone_kept(self) -> None:
+        ident = self.filled()["id"]
+        plate = self.worked(ident)
+        owner = Plate.objects.get(pk=ident).owner_id
+        self.assertEqual(Client().get(f"/api/plates/{ident}").status_code, 401)
+        self.assertEqual(delete(self.mira, f"/api/plates/{ident}").status_code, 200)
+        self.assertEqual(self.mira.get(f"/api/plates/{ident}").status_code, 404)
+        self.assertEqual(delete(self.mira, f"/api/plates/{ident}").status_code, 404)
+        self.assertNotIn(ident, [p["id"] for p in self.mira.get("/api/plates").json()])
+        self.assertFalse(BlobUse.objects.filter(owner_id=owner).exists())
+        for body in plate["bodies"]:
+            self.assertTrue(folder().read(body["mesh"]), "its case has it still")
+        # A worker that was still at it ends without a word.
+        work("plate", ident, 0, threading.Event())
 
     def test_a_body_stays_as_it_was_put_there_whatever_becomes_of_its_case(self) -> None:
         ident = self.filled()["id"]

@@ -48,9 +48,9 @@ def _gaps(offset, runs, row, wide, start, end, n):
 
 
 @nb.njit(cache=True)
-def _ended(out, count, born, k, last, widest, best, pixels, bx, by):
+def _ended(out, count, of, k, born, last, widest, best, pixels, bx, by):
     if count < len(out):
-        out[count] = np.array([born, k, last, widest, best, pixels, bx, by])
+        out[count] = np.array([born[of], k, last[of], widest[of], best[of], pixels[of], bx[of], by[of]])
         return count + 1
     return count
 
@@ -89,7 +89,7 @@ def _cups(offset, runs, count, tall, wide, plate, out):
                         if open_[a] != open_[b]:
                             shut = b if open_[a] else a
                             if born[shut] < k and best[shut] > 0:
-                                told = _ended(out, told, born[shut], k, last[shut], widest[shut], best[shut], pixels[shut], bx[shut], by[shut])
+                                told = _ended(out, told, shut, k, born, last, widest, best, pixels, bx, by)
                         if a > b:
                             a, b = b, a
                         parent[b] = a
@@ -103,7 +103,7 @@ def _cups(offset, runs, count, tall, wide, plate, out):
                     a = root_of(parent, t)
                     if not open_[a]:
                         if born[a] < k and best[a] > 0:
-                            told = _ended(out, told, born[a], k, last[a], widest[a], best[a], pixels[a], bx[a], by[a])
+                            told = _ended(out, told, a, k, born, last, widest, best, pixels, bx, by)
                         open_[a] = True
         # How wide what is shut is in this layer, and a place in it: its longest run.
         for row in range(k * tall, (k + 1) * tall):
@@ -125,7 +125,7 @@ def _cups(offset, runs, count, tall, wide, plate, out):
                 here[a], hx[a] = 0, 0.0
     for t in range(n):
         if parent[t] == t and not open_[t] and best[t] > 0:
-            told = _ended(out, told, born[t], count, last[t], widest[t], best[t], pixels[t], bx[t], by[t])
+            told = _ended(out, told, t, count, born, last, widest, best, pixels, bx, by)
     return told
 
 
@@ -135,7 +135,7 @@ def cups(body: Layers, *, printing: bool) -> list[Cup]:
     told = _cups(body.offset, body.runs, body.count, body.tall, body.wide, printing, out)
     pixel = body.pixel_mm**2
     return [
-        Cup(int(b), int(e if e < body.count else last + 1), int(w), float(area) * pixel, float(px) * pixel * body.layer_mm / 1000, float(x), float(y))
+        Cup(int(b), int(min(e, last + 1)), int(w), float(area) * pixel, float(px) * pixel * body.layer_mm / 1000, float(x), float(y))
         for b, e, last, w, area, px, x, y in out[:told]
         if printing or e == body.count
     ]

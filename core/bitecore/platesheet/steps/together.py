@@ -1,4 +1,4 @@
-"""Together: all bodies of the plate in one file, as they lie."""
+"""Together: all bodies of the plate as they lie, in one file: 3MF, where each has its name, and STL."""
 
 from __future__ import annotations
 
@@ -7,7 +7,8 @@ import numpy as np
 from ...engine.gives import FILES, Files, FileValue
 from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
-from ...files import threemf
+from ...files import stl, threemf
+from ...mesh import joined
 from ...progress import Run
 
 
@@ -28,15 +29,17 @@ def apply(inputs: Inputs, settings: TogetherSettings, run: Run) -> StepResult:
             models.append((f"{name} supports", held.moved(np.array(rows))))
     data = threemf.write(models, title="plate")
     flag = Flag("file-made", "note", f"{len(placed)} bodies as they lie on the plate.")
-    size = Reading("size", len(data) / 1e6, "MB")
-    return StepResult({"file": Files([FileValue("plate.3mf", data)])}, (size,), (flag,), f"{len(placed)} bodies")
+    plain = stl.write_binary(joined([mesh for _, mesh in models]))
+    sizes = (Reading("size of the 3MF", len(data) / 1e6, "MB"), Reading("size of the STL", len(plain) / 1e6, "MB"))
+    files = Files([FileValue("plate.3mf", data), FileValue("plate.stl", plain)])
+    return StepResult({"file": files}, sizes, (flag,), f"{len(placed)} bodies")
 
 
 STEP = Step(
     name="together",
     title="Plate file",
     number=5,
-    version=2,
+    version=3,
     over=WHOLE,
     on_demand=True,
     settings=TogetherSettings,
@@ -48,5 +51,5 @@ STEP = Step(
     },
     gives={"file": FILES},
     apply=apply,
-    about="The whole plate as one file.",
+    about="The whole plate as one file, 3MF and STL.",
 )

@@ -7,6 +7,7 @@ import { duration } from "../../shared/format";
 import { SettingsForm } from "../../shared/ui/SettingsForm";
 import { STATE_WORDS, StateMark, type StepState } from "../../shared/ui/StateMark";
 import { useBench } from "../../store/bench";
+import { Keeping } from "./Keeping";
 import { useLayer } from "./layer";
 import { byHand, onPlate } from "./places";
 import { stateOf } from "./state";
@@ -45,6 +46,7 @@ export function PlateCard({ plate, doings, settings, bays, prints, chosen, onCho
             onClear={(key) => doings.set(stepOf(settings, key), { [key]: CLEAR })}
           />
         </section>
+        <Keeping key={plate.id} plate={plate} doings={doings} prints={prints} />
       </div>
       <ToPrinter plate={plate} bays={bays} prints={prints} state={state} />
     </aside>

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef } from "react";
-import { client, ok, okPlate, type Plate, Said } from "../../shared/api/client";
+import { client, ok, okPlate, type Plate, type PlateLine, Said } from "../../shared/api/client";
 import { type BenchEvent, useBenchEvents } from "../../shared/api/events";
 import { say, sayError } from "../../store/notices";
 import { movedBy } from "./places";
@@ -157,6 +157,15 @@ export function usePlateDoings(plate: Plate | undefined, keep: (data: Plate) => 
       }),
     undo: () => start(() => okPlate(client.POST("/api/plates/{ident}/undo", at))),
     redo: () => start(() => okPlate(client.POST("/api/plates/{ident}/redo", at))),
+    /** It and what was worked out of it are gone; the bodies stay in their cases. */
+    delete: (then: () => void) =>
+      ok(client.DELETE("/api/plates/{ident}", at))
+        .then(() => {
+          queries.setQueryData<PlateLine[]>(["plates"], (old) => old?.filter((p) => p.id !== id));
+          queries.invalidateQueries({ queryKey: ["plates"] });
+          then();
+        })
+        .catch(sayError),
     file: () => start(() => okPlate(client.POST("/api/plates/{ident}/file", at))),
   };
 }

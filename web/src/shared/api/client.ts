@@ -22,6 +22,7 @@ export type Bay = Schemas["BayOut"];
 export type Print = Schemas["PrintOut"];
 export type Plate = Schemas["PlateOut"];
 export type PlateBody = Schemas["PlateBodyOut"];
+export type PlateLine = Schemas["PlateLine"];
 export type ReadyBody = Schemas["ReadyOut"];
 export type HistoryLine = Schemas["HistoryLine"];
 

@@ -954,7 +954,11 @@ export interface paths {
         get: operations["plates_api_read"];
         put?: never;
         post?: never;
-        delete?: never;
+        /**
+         * Delete
+         * @description One that was never printed.
+         */
+        delete: operations["plates_api_delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1154,9 +1158,29 @@ export interface paths {
         };
         /**
          * File
-         * @description All bodies as they lie.
+         * @description All bodies as they lie, each by its name.
          */
         get: operations["plates_api_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates/{ident}/plate.stl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Stl File
+         * @description All bodies as they lie, in one.
+         */
+        get: operations["plates_api_stl_file"];
         put?: never;
         post?: never;
         delete?: never;
@@ -6016,6 +6040,11 @@ export interface components {
                 [key: string]: string;
             };
         };
+        /** PlateGone */
+        PlateGone: {
+            /** Id */
+            id: number;
+        };
         /** PlateGood */
         PlateGood: {
             /** Home To Plate */
@@ -9307,6 +9336,28 @@ export interface operations {
             };
         };
     };
+    plates_api_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlateGone"];
+                };
+            };
+        };
+    };
     plates_api_put: {
         parameters: {
             query?: never;
@@ -9553,6 +9604,26 @@ export interface operations {
         };
     };
     plates_api_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    plates_api_stl_file: {
         parameters: {
             query?: never;
             header?: never;
