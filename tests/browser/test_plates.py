@@ -31,6 +31,7 @@ class PlateRoomTest(BrowserCase):
         self.moved(numbers[0])
         self.looked_through()
         self.taken_off_and_back(numbers[1])
+        self.begun_and_deleted()
 
     def put(self, numbers: list[str]) -> None:
         """The first by a press, the second by Enter, the third dragged onto the plate."""
@@ -83,3 +84,16 @@ class PlateRoomTest(BrowserCase):
         page.get_by_role("button", name="Undo").click()
         page.get_by_label("Bodies").get_by_role("button", name=f"{number} lower", exact=True).wait_for()
         page.get_by_test_id(f"shelf-{number}").get_by_role("button", name="Lower").wait_for(state="detached")
+
+    def begun_and_deleted(self) -> None:
+        page = self.page
+        kept = page.url
+        page.get_by_role("button", name="Next plate").click()
+        page.wait_for_url(lambda url: url != kept)
+        page.get_by_role("button", name="Delete …").click()
+        page.get_by_role("button", name="Keep it").click()
+        page.get_by_role("button", name="Delete …").click()
+        page.get_by_role("button", name="Delete for good").click()
+        page.get_by_text("is deleted").wait_for()
+        self.assertEqual(page.get_by_role("navigation", name="Plates").get_by_role("button").count(), 1)
+        page.get_by_label("Bodies").get_by_role("listitem").nth(2).wait_for()

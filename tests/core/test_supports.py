@@ -90,6 +90,21 @@ class TipTest(unittest.TestCase):
         self.assertGreaterEqual(made.mesh.vertices_mm[:, 2].min(), 0.0)
 
 
+def islands(solid: manifold3d.Manifold, layer_mm: float = 0.05, least_mm2: float = 0.05) -> list[tuple[float, float]]:
+    """(height, mm²) of what begins in mid-air."""
+    found, below = [], manifold3d.CrossSection()
+    for k in range(int(solid.bounding_box()[5] / layer_mm)):
+        z = (k + 0.5) * layer_mm
+        here = solid.slice(z)
+        for part in here.decompose() if k else ():
+            if part.area() >= least_mm2 and (part ^ below).is_empty():
+                over = [o for o in solid.slice(z + 0.1).decompose() if not (o ^ part).is_empty()]
+                if all((o ^ below).is_empty() for o in over):
+                    found.append((round(z, 3), round(part.area(), 3)))
+        below = here
+    return found
+
+
 class LayTest(unittest.TestCase):
     def test_the_face_at_a_place(self) -> None:
         cube = mesh_of(block((10, 10, 10)))
@@ -119,6 +134,19 @@ class SheetTest(unittest.TestCase):
             self.assertLessEqual(codes, {"cup", "roof"}, codes)
         self.assertAlmostEqual(takes["ml"], flat["ml"] + extra, delta=0.02 * extra + 0.02)
         self.assertGreater(takes["layers"], flat["layers"] + 90)
+
+    def test_every_island_is_held_as_another_library_sees_it(self) -> None:
+        """Sections by manifold: whatever begins in a layer lies on something of the layer below, or hangs together with such within a
+        tenth of a millimetre. Without the supports the same bodies have islands."""
+        graph = self.worked(supports="all", tilt_deg=40.0)
+        alone = 0
+        for piece in graph.jaws:
+            matrix = np.array(graph.node("plate").json("home_to_plate", piece))
+            body = unpack(graph.node("assemble", piece).manifest.values["body"], self.store.blobs).moved(matrix)
+            held = unpack(graph.node("supports", piece).manifest.values["mesh"], self.store.blobs).moved(matrix)
+            self.assertEqual(islands(manifold(body) + manifold(held)), [])
+            alone += len(islands(manifold(body)))
+        self.assertGreater(alone, 3)
 
     def test_off_they_cost_nothing(self) -> None:
         for piece in self.graph.jaws:

@@ -10,15 +10,10 @@ export function Keeping({ plate, doings, prints }: { plate: Plate; doings: Plate
   const [asking, setAsking] = useState(false);
   const made = plate.nodes.find((n) => n.step === "together")?.state;
   const called = plate.name || `Plate ${plate.id}`;
-  const press = "font-semibold text-primary";
+  const press = "font-semibold text-primary disabled:opacity-50";
   return (
     <section aria-label="Keeping" className="line mt-3 border-t pt-2 pb-1">
       <p className="flex flex-wrap gap-x-3">
-        {plate.layers !== "" && (
-          <a className={press} href={`/api/plates/${plate.id}/layers.zip`} download>
-            layers.zip
-          </a>
-        )}
         {made === "done" ? (
           ["3mf", "stl"].map((kind) => (
             <a key={kind} className={press} href={`/api/plates/${plate.id}/plate.${kind}`} download>
@@ -49,7 +44,12 @@ export function Keeping({ plate, doings, prints }: { plate: Plate; doings: Plate
         )}
       </p>
       {asking && (
-        <div role="alertdialog" aria-label="Delete this plate" className="mt-2 rounded-lg bg-[var(--look-ground)] p-3">
+        <div
+          ref={(at) => at?.scrollIntoView({ block: "nearest" })}
+          role="alertdialog"
+          aria-label="Delete this plate"
+          className="mt-2 rounded-lg bg-[var(--look-ground)] p-3"
+        >
           <p className="mb-2 font-semibold text-warning">▲ {called} goes for good. Its bodies stay in their cases.</p>
           <div className="flex gap-2">
             <button type="button" className="btn btn-sm" onClick={() => setAsking(false)}>
