@@ -14,6 +14,12 @@ from typing import Any
 from .plate_file import PlateFile, read
 
 BOTTLE_ML = 1000.0
+# What stops it until it is mended, in a sentence.
+MISHAPS = {
+    "door": "The door is open.",
+    "cold": "The resin is too cold to print with.",
+    "layer": "Something came off in the last layer: look at the plate.",
+}
 
 
 class Refused(ValueError):
@@ -49,7 +55,7 @@ class Machine:
         self.lock = threading.RLock()
         self.jobs: dict[str, Job] = {}
         self._files: dict[str, PlateFile] = {}
-        self.bottle_ml, self.door_open = BOTTLE_ML, False
+        self.bottle_ml, self.mishap, self.off = BOTTLE_ML, "", False
         self._last = clock()
         folder.mkdir(parents=True, exist_ok=True)
         self._recall()
@@ -103,10 +109,11 @@ class Machine:
             self._remember()
             return self.status()
 
-    def open_door(self, is_open: bool) -> None:
+    def meet(self, mishap: str, *, off: bool = False) -> None:
+        """mishap : of MISHAPS, or empty: all is well again; off : it has no power, and no time passes for it"""
         with self.lock:
             self.tick()
-            self.door_open = is_open
+            self.mishap, self.off = mishap, off
             self._remember()
 
     def fill(self, ml: float) -> None:
@@ -123,8 +130,8 @@ class Machine:
     def fault(self) -> tuple[str, str]:
         """(what stops it, the same in a sentence); empty where nothing does."""
         job = self.printing()
-        if self.door_open:
-            return "door", "The door is open."
+        if self.mishap:
+            return self.mishap, MISHAPS[self.mishap]
         if job and self.bottle_ml < self._files[job.name].ml[job.layer]:
             return "resin", "The bottle is empty."
         return "", ""
@@ -136,7 +143,8 @@ class Machine:
             job = self.printing()
             state = "stopped" if job and fault else "printing" if job else "idle"
             return {
-                "format": 1, "name": self.name, "state": state, "fault": fault, "says": says, "resin_ml": round(self.bottle_ml, 3),
+                "format": 1, "name": self.name, "stand_in": True, "state": state, "fault": fault, "says": says,
+                "resin_ml": round(self.bottle_ml, 3),
                 "job": self.told(job.name) if job else None, "jobs": [self.told(name) for name in self.jobs],
             }  # fmt: skip
 
@@ -158,7 +166,7 @@ class Machine:
             now = self._clock()
             left, self._last = (now - self._last) * self.speed, now
             job = self.printing()
-            if job is None or left <= 0:
+            if job is None or left <= 0 or self.off:
                 return
             before = job.layer
             while left > 0 and job.state == "printing" and not self.fault()[0]:
@@ -188,7 +196,7 @@ class Machine:
         return self.folder / f"{name}.zip"
 
     def _remember(self) -> None:
-        state = {"bottle_ml": self.bottle_ml, "door_open": self.door_open, "jobs": [asdict(job) for job in self.jobs.values()]}
+        state = {"bottle_ml": self.bottle_ml, "mishap": self.mishap, "jobs": [asdict(job) for job in self.jobs.values()]}
         beside = self.folder / "state.json.new"
         beside.write_text(json.dumps(state))
         beside.replace(self.folder / "state.json")
@@ -198,7 +206,7 @@ class Machine:
             kept = json.loads((self.folder / "state.json").read_text())
         except (OSError, ValueError):
             return
-        self.bottle_ml, self.door_open = kept["bottle_ml"], kept["door_open"]
+        self.bottle_ml, self.mishap = kept["bottle_ml"], kept.get("mishap", "")
         for row in kept["jobs"]:
             job = Job(**row)
             try:

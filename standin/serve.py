@@ -11,7 +11,7 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
-from .machine import Machine, Refused
+from .machine import MISHAPS, Machine, Refused
 from .plate_file import Unreadable
 
 _NAME = r"([A-Za-z0-9][A-Za-z0-9._-]{0,79})"
@@ -31,6 +31,15 @@ class Handler(BaseHTTPRequestHandler):
     protocol_version = "HTTP/1.1"
     # One that begins to speak and stops does not hold a thread for ever.
     timeout = 30
+
+    def parse_request(self) -> bool:
+        """One without power says nothing; only what switches it on again is heard."""
+        if not super().parse_request():
+            return False
+        if self.machine.off and self.path != "/fault":
+            self.close_connection = True
+            return False
+        return True
 
     def do_GET(self) -> None:
         if self.path == "/":
@@ -105,12 +114,12 @@ class Handler(BaseHTTPRequestHandler):
         kind = asked.get("kind")
         if kind == "connection":
             self.faults.break_after = int(asked.get("after_bytes", 0))
-        elif kind in ("door", "none"):
-            self.machine.open_door(kind == "door")
+        elif kind in (*MISHAPS, "power", "none"):
+            self.machine.meet(kind if kind in MISHAPS else "", off=kind == "power")
         elif kind == "resin":
             self.machine.fill(0.0)
         else:
-            raise Refused("invalid", "Faults are door, resin, connection and none.", 422)
+            raise Refused("invalid", f"Faults are {', '.join(MISHAPS)}, resin, connection, power and none.", 422)
         return self.machine.status()
 
     def _fill(self, asked: dict[str, Any]) -> dict[str, Any]:

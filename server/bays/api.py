@@ -11,6 +11,7 @@ from accounts.services import label
 from house.shelves import on
 
 from . import printers, services
+from .following import look_at
 from .models import Bay, Print
 
 State = Literal["waiting", "sending", "arrived", "printing", "stopped", "done", "cancelled", "failed"]
@@ -18,7 +19,7 @@ router = Router(tags=["bays"])
 
 
 class PrintOut(Schema):
-    """See models.Print. seconds_left : of the printer's own time; None while it is not known."""
+    """See models.Print. seconds_left, takes_s : of the printer's own time; None while it is not known."""
 
     id: int
     case: str
@@ -37,6 +38,8 @@ class PrintOut(Schema):
     resin_ml: float
     sent_by: str
     created: str
+    began: str | None
+    takes_s: float | None
     ended: str | None
     sent: list[str]
 
@@ -46,6 +49,7 @@ class BayOut(Schema):
 
     state    : idle, printing, stopped, silent (it does not answer)
     resin_ml : in its bottle; None while it was never heard
+    stand_in : it is made up, and has faults to practise with; fault : the one that it has
     """
 
     id: str
@@ -53,6 +57,14 @@ class BayOut(Schema):
     state: Literal["idle", "printing", "stopped", "silent"]
     says: str
     resin_ml: float | None
+    stand_in: bool = False
+    fault: str = ""
+
+
+class Practice(Schema):
+    """fill : the bottle; none : all but that is mended"""
+
+    kind: Literal["none", "fill", "door", "cold", "layer", "resin", "connection", "power"]
 
 
 class NewPrint(Schema):
@@ -67,6 +79,14 @@ def bays(request: HttpRequest) -> list[BayOut]:
     known = {bay.ident: bay for bay in Bay.objects.all()}
     shelf = on("printer")
     return [_bay(ident, shelf[ident].name if ident in shelf else ident, known.get(ident)) for ident in printers.addresses()]
+
+
+@router.post("/{ident}/fault", response=BayOut)
+def practise(request: HttpRequest, ident: str, body: Practice) -> BayOut:
+    """A fault of a stand-in, or its mending."""
+    services.practise(ident, body.kind)
+    look_at(ident)
+    return next(bay for bay in bays(request) if bay.id == ident)
 
 
 @router.get("/prints", response=list[PrintOut])
@@ -95,8 +115,12 @@ def _bay(ident: str, name: str, bay: Bay | None) -> BayOut:
     said: dict[str, Any] = bay.said if bay else {}
     if bay is None or bay.silent or not said:
         since = f" since {bay.silent:%H:%M} UTC" if bay and bay.silent else ""
-        return BayOut(id=ident, name=name, state="silent", says=f"The {name} does not answer{since}.", resin_ml=said.get("resin_ml"))
-    return BayOut(id=ident, name=name, state=said["state"], says=said["says"], resin_ml=said["resin_ml"])
+        says = f"The {name} does not answer{since}."
+        return BayOut(id=ident, name=name, state="silent", says=says, resin_ml=said.get("resin_ml"), stand_in=bool(said.get("stand_in")))
+    return BayOut(
+        id=ident, name=name, state=said["state"], says=said["says"], resin_ml=said["resin_ml"], stand_in=bool(said.get("stand_in")),
+        fault=said.get("fault", ""),
+    )  # fmt: skip
 
 
 def _out(row: Print) -> PrintOut:
@@ -104,5 +128,6 @@ def _out(row: Print) -> PrintOut:
         id=row.pk, case=row.number, plate=row.plate_id, bay=row.bay, printer=row.printer, resin=row.resin, name=row.name, sha256=row.sha256,
         bytes=row.bytes, state=cast(State, row.state), says=row.says, layer=row.layer, layers=row.layers, seconds_left=row.seconds_left,
         resin_ml=row.resin_ml, sent_by=label(row.sent_by) if row.sent_by else "", created=row.created.isoformat(),
+        began=row.began.isoformat() if row.began else None, takes_s=row.takes_s,
         ended=row.ended.isoformat() if row.ended else None, sent=row.sent,
     )  # fmt: skip

@@ -66,6 +66,8 @@ def _follow(row: Print, job: dict[str, Any] | None, said: dict[str, Any]) -> Non
         _end(row, state, "" if state == "done" else f"It was cancelled at the {row.printer}.", layer=job["layer"])
         return
     says = str(said.get("says", "")) if state == "stopped" else ""
+    if row.began is None and state in ("printing", "stopped"):
+        Print.objects.filter(pk=row.pk, began=None).update(began=timezone.now())
     now = (state, says, job["layer"], job["seconds_left"])
     if now != (row.state, row.says, row.layer, row.seconds_left):
         Print.objects.filter(pk=row.pk, state__in=AT_PRINTER).update(

@@ -39,6 +39,7 @@ class Print(models.Model):
     state   : waiting (for its turn to be sent), sending, arrived (the printer has others first), printing, stopped (the printer waits
               for somebody), done, cancelled, failed (it can be sent again)
     says    : what is in the way, in a sentence
+    began   : when the printer took it up; takes_s : how long all its layers take (s), once they are made
     """
 
     case = models.ForeignKey(Case, null=True, on_delete=models.CASCADE, related_name="plates_sent")
@@ -59,6 +60,8 @@ class Print(models.Model):
     resin_ml = models.FloatField(default=0.0)
     sent_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL)
     created = models.DateTimeField(auto_now_add=True)
+    began = models.DateTimeField(null=True)
+    takes_s = models.FloatField(null=True)
     ended = models.DateTimeField(null=True)
 
     class Meta:

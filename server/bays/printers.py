@@ -51,6 +51,14 @@ def cancel(bay: str, name: str) -> dict[str, Any]:
     return _asked(bay, "POST", f"/jobs/{name}/cancel")
 
 
+def practise(bay: str, kind: str) -> None:
+    """A fault of a stand-in, or its mending."""
+    if kind == "fill":
+        _asked(bay, "POST", "/bottle", b"{}")
+    else:
+        _asked(bay, "POST", "/fault", json.dumps({"kind": kind, "after_bytes": 5000}).encode())
+
+
 def _asked(bay: str, method: str, path: str, body: Any = None, headers: dict | None = None, timeout: float = _SHORT_S) -> dict[str, Any]:
     """Raises Broken or Declined."""
     where = urlsplit(addresses()[bay])

@@ -47,7 +47,7 @@ def _made(row: Print, path: Path) -> bool:
     path.write_bytes(data)
     _set(
         row, sha256=hashlib.sha256(data).hexdigest(), bytes=len(data), layers=len(found.says["layers"]),
-        seconds_left=found.says["seconds"], resin_ml=found.says["resin_ml"],
+        seconds_left=found.says["seconds"], takes_s=found.says["seconds"], resin_ml=found.says["resin_ml"],
     )  # fmt: skip
     return True
 
@@ -84,7 +84,7 @@ def _begin(row: Print) -> None:
     """Where the printer is busy it begins later (following.py)."""
     try:
         printers.start(row.bay, row.name)
-        _set(row, state="printing")
+        _set(row, state="printing", began=timezone.now())
     except (printers.Broken, printers.Declined):
         return
 

@@ -30,7 +30,7 @@ from runs.services import FRONT, announce, look
 from runs.store import ServerStore
 
 from . import printers
-from .models import AT_PRINTER, ON_ITS_WAY, Print
+from .models import AT_PRINTER, ON_ITS_WAY, Bay, Print
 
 SEND_TASK = "send-print"
 _MOST_SHOWN = 200
@@ -116,6 +116,17 @@ def _numbers(row: Print) -> list[str]:
     return [row.number] if row.case else sorted({body.case for body in document_of_plate(row.of).bodies})
 
 
+def practise(ident: str, kind: str) -> None:
+    """A fault of a stand-in is switched on, or mended. Raises Refused for a printer that is none."""
+    bay = Bay.objects.filter(ident=ident).first()
+    if bay is None or ident not in printers.addresses() or not bay.said.get("stand_in"):
+        raise Refused("Only a stand-in has faults to practise with.", code="no-stand-in", status=409)
+    try:
+        printers.practise(ident, kind)
+    except (printers.Broken, printers.Declined) as error:
+        raise Refused("The stand-in does not answer.", code="printer-silent", status=409) from error
+
+
 def again(user: Any, ident: int) -> Print:
     """Send once more what did not arrive, or was not printed to its end; what was printed is printed again as it was, whatever became of
     its plate."""
@@ -127,7 +138,7 @@ def again(user: Any, ident: int) -> Print:
         if row.state == "done":
             more = {key: getattr(row, key) for key in ("case", "plate", "bay", "printer", "resin", "sent", "spec")}
             return _begun(Print(**more), user, _numbers(row))
-        row.state, row.says, row.ended, row.layer, row.seconds_left = "waiting", "", None, 0, None
+        row.state, row.says, row.began, row.ended, row.layer, row.seconds_left = "waiting", "", None, None, 0, None
         # The printer keeps what was broken off under its old name.
         row.name = _name(row)
         row.save()

@@ -76,6 +76,8 @@ class PrintTest(BrowserCase):
         tray = page.get_by_role("link", name=re.compile(f"^Case {number}"))
         expect(tray).to_contain_text("Heron: printed")
         expect(page.get_by_label("Printers")).to_contain_text("idle")
+        page.goto(f"{self.app.address}/plates")
+        expect(page.get_by_test_id("day-heron").locator("title").filter(has_text=f"{number}_1: printed")).to_have_count(1)
 
     def test_a_pin_is_pulled_left_out_and_put_back(self) -> None:
         page = self.page

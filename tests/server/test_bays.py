@@ -14,7 +14,7 @@ from procrastinate.contrib.django.models import ProcrastinateJob
 
 from bays import sending
 from bays.following import follow
-from bays.models import Print
+from bays.models import Bay, Print
 from bays.sending import deliver
 from cases.models import AuditLine, Case
 from runs.owning import sweep_orphans
@@ -65,7 +65,7 @@ class BayTest(WorkCase):
         with zipfile.ZipFile(io.BytesIO(arrived)) as archive:
             count = len(archive.namelist()) - 1
         now = self.told(row)
-        self.assertEqual((now["layer"], now["layers"]), (0, count))
+        self.assertEqual((now["layer"], now["layers"], now["takes_s"]), (0, count, now["seconds_left"]))
         # By this the page tells whether the plate is still the one that was sent.
         nodes = self.mira.get(f"/api/cases/{case.number}").json()["nodes"]
         self.assertEqual([n["good"]["sha256"] for n in nodes if n["step"] == "layers"], now["sent"])
@@ -75,6 +75,7 @@ class BayTest(WorkCase):
         self.printer.let_pass(half["seconds_left"] + 1)
         done = self.told(row)
         self.assertEqual((done["state"], done["layer"], done["says"]), ("done", count, ""))
+        self.assertTrue(done["created"] <= done["began"] <= done["ended"])
         self.assertAlmostEqual(self.mira.get("/api/bays").json()[0]["resin_ml"], 1000 - done["resin_ml"], places=2)
         self.assertTrue(AuditLine.objects.filter(case_number=case.number, action="print").exists())
 
@@ -108,13 +109,48 @@ class BayTest(WorkCase):
         row = self.sent(self.ready())
         deliver(row.pk)
         self.printer.let_pass(100)
-        self.printer.machine.open_door(True)
+        self.printer.machine.meet("door")
         now = self.told(row)
         self.assertEqual((now["state"], now["says"]), ("stopped", "The door is open."))
-        self.printer.machine.open_door(False)
+        self.printer.machine.meet("")
         self.assertEqual((self.told(row)["state"], self.told(row)["says"]), ("printing", ""))
         self.printer.machine.fill(0)
         self.assertEqual(self.told(row)["says"], "The bottle is empty.")
+
+    def test_faults_are_practised_on_a_stand_in_and_the_print_goes_on_after_each(self) -> None:
+        row = self.sent(self.ready())
+        deliver(row.pk)
+        self.assertEqual(self.told(row)["state"], "printing")
+
+        def switch(kind: str) -> dict[str, Any]:
+            answer = post(self.mira, "/api/bays/wren/fault", {"kind": kind})
+            self.assertEqual(answer.status_code, 200, answer.content)
+            found: dict[str, Any] = answer.json()
+            return found
+
+        for kind, words in (("door", "door"), ("cold", "too cold"), ("layer", "came off"), ("resin", "bottle is empty")):
+            said = switch(kind)
+            self.assertEqual((said["state"], said["fault"]), ("stopped", kind))
+            before = self.told(row)
+            self.printer.let_pass(50)
+            now = self.told(row)
+            self.assertEqual((now["state"], now["layer"]), ("stopped", before["layer"]), kind)
+            self.assertIn(words, now["says"])
+            switch("fill" if kind == "resin" else "none")
+            self.printer.let_pass(50)
+            self.assertGreater(self.told(row)["layer"], before["layer"])
+        before = self.told(row)
+        self.assertEqual(switch("power")["state"], "silent")
+        self.printer.let_pass(500)
+        self.assertEqual(self.told(row)["layer"], before["layer"])
+        self.assertEqual(switch("none")["state"], "printing")
+        self.printer.let_pass(1e6)
+        self.assertEqual(self.told(row)["state"], "done")
+        self.assertEqual(post(self.mira, "/api/bays/wren/fault", {"kind": "fire"}).status_code, 422)
+        self.assertEqual(post(self.mira, "/api/bays/rook/fault", {"kind": "door"}).json()["code"], "no-stand-in")
+        # What does not say of itself that it is a stand-in is left alone.
+        Bay.objects.update(said={"state": "idle"})
+        self.assertEqual(post(self.mira, "/api/bays/wren/fault", {"kind": "door"}).json()["code"], "no-stand-in")
 
     def test_a_queue_one_after_the_other(self) -> None:
         first, second = self.sent(self.ready()), self.sent(self.ready())

@@ -24,6 +24,9 @@ export function useBays(number = "", plate = 0): { bays: Bay[]; prints: Print[] 
   return { bays: bays.data ?? [], prints: prints.data ?? [] };
 }
 
+/** What a stand-in can be made to meet, and how that is mended. */
+export type Fault = "none" | "fill" | "door" | "cold" | "layer" | "resin" | "connection" | "power";
+
 export function usePrinting() {
   const queries = useQueryClient();
   const doing = useMutation({
@@ -39,6 +42,10 @@ export function usePrinting() {
     sendPlate: (plate: number) =>
       doing.mutate(() => ok(client.POST("/api/bays/prints", { body: { case: "", plate } }))),
     again: (id: number) => doing.mutate(() => ok(client.POST("/api/bays/prints/{ident}/again", print(id)))),
+    practise: (bay: string, kind: Fault) =>
+      ok(client.POST("/api/bays/{ident}/fault", { params: { path: { ident: bay } }, body: { kind } }))
+        .catch(sayError)
+        .finally(() => queries.invalidateQueries({ queryKey: ["bays"] })),
     cancel: (id: number) => doing.mutate(() => ok(client.POST("/api/bays/prints/{ident}/cancel", print(id)))),
   };
 }

@@ -1,5 +1,6 @@
 import { bayWords, isOpen, printWords, timeLeft } from "../../case/bays";
 import type { Bay, Print } from "../../shared/api/client";
+import { DayLine } from "./DayLine";
 
 /** A bottle in full, for how much of it is left (ml). */
 const BOTTLE_ML = 1000;
@@ -51,6 +52,7 @@ export function Bays({ bays, prints, at, onChoose }: Props) {
                 {own.length > 1 ? ` +${own.length - 1}` : ""}
               </span>
             </span>
+            <DayLine prints={prints.filter((p) => p.bay === bay.id)} bay={bay.id} />
           </button>
         );
       })}

@@ -1,5 +1,5 @@
 import { useEffect, useState } from "react";
-import { bayWords, usePrinting } from "../../case/bays";
+import { bayWords, type Fault, usePrinting } from "../../case/bays";
 import { PrintLine } from "../../case/PrintLine";
 import { CLEAR } from "../../case/useCase";
 import type { Bay, Flag, Plate, PlateBody, Print, SettingOut } from "../../shared/api/client";
@@ -286,6 +286,7 @@ function ToPrinter({ plate, bays, prints, state }: PrintProps) {
       <p className="dim py-1 text-[13px]">
         {plate.printer || "The printer"}: {bay ? bayWords(bay) : "not connected, take layers.zip to it"}
       </p>
+      {bay?.stand_in && <Practice bay={bay} onFault={(kind) => printing.practise(bay.id, kind)} />}
       <button
         type="button"
         className="btn btn-primary w-full"
@@ -296,5 +297,37 @@ function ToPrinter({ plate, bays, prints, state }: PrintProps) {
         Print on {plate.printer || "…"}
       </button>
     </section>
+  );
+}
+
+const FAULTS: [Fault, string][] = [
+  ["none", "all is well"],
+  ["door", "the door is open"],
+  ["cold", "the resin is too cold"],
+  ["layer", "something came off"],
+  ["resin", "the bottle is empty"],
+  ["connection", "the line breaks at the next file"],
+  ["power", "it has no power"],
+  ["fill", "the bottle is filled"],
+];
+
+/** A stand-in can be made to fail, so that one learns what to do. */
+function Practice({ bay, onFault }: { bay: Bay; onFault: (kind: Fault) => void }) {
+  return (
+    <label className="dim flex items-center gap-2 pb-1.5 text-[13px]">
+      A stand-in:
+      <select
+        aria-label="Practise a fault"
+        className="select select-xs min-w-0 flex-1"
+        value={bay.state === "silent" ? "power" : bay.fault || "none"}
+        onChange={(e) => onFault(e.target.value as Fault)}
+      >
+        {FAULTS.map(([kind, words]) => (
+          <option key={kind} value={kind}>
+            {words}
+          </option>
+        ))}
+      </select>
+    </label>
   );
 }

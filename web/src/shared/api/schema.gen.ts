@@ -79,6 +79,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/bays/{ident}/fault": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Practise
+         * @description A fault of a stand-in, or its mending.
+         */
+        post: operations["bays_api_practise"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/cases": {
         parameters: {
             query?: never;
@@ -2163,8 +2183,14 @@ export interface components {
          *
          *     state    : idle, printing, stopped, silent (it does not answer)
          *     resin_ml : in its bottle; None while it was never heard
+         *     stand_in : it is made up, and has faults to practise with; fault : the one that it has
          */
         BayOut: {
+            /**
+             * Fault
+             * @default
+             */
+            fault: string;
             /** Id */
             id: string;
             /** Name */
@@ -2173,6 +2199,11 @@ export interface components {
             resin_ml: number | null;
             /** Says */
             says: string;
+            /**
+             * Stand In
+             * @default false
+             */
+            stand_in: boolean;
             /**
              * State
              * @enum {string}
@@ -6295,6 +6326,17 @@ export interface components {
             upper_past_mm: number;
         };
         /**
+         * Practice
+         * @description fill : the bottle; none : all but that is mended
+         */
+        Practice: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "none" | "fill" | "door" | "cold" | "layer" | "resin" | "connection" | "power";
+        };
+        /**
          * Print
          * @description What stays the same of a surface wherever it lies.
          */
@@ -6312,11 +6354,13 @@ export interface components {
         };
         /**
          * PrintOut
-         * @description See models.Print. seconds_left : of the printer's own time; None while it is not known.
+         * @description See models.Print. seconds_left, takes_s : of the printer's own time; None while it is not known.
          */
         PrintOut: {
             /** Bay */
             bay: string;
+            /** Began */
+            began: string | null;
             /** Bytes */
             bytes: number;
             /** Case */
@@ -6356,6 +6400,8 @@ export interface components {
              * @enum {string}
              */
             state: "waiting" | "sending" | "arrived" | "printing" | "stopped" | "done" | "cancelled" | "failed";
+            /** Takes S */
+            takes_s: number | null;
         };
         /**
          * Printing
@@ -8117,6 +8163,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PrintOut"];
+                };
+            };
+        };
+    };
+    bays_api_practise: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Practice"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BayOut"];
                 };
             };
         };
