@@ -16,6 +16,7 @@ from lxml import etree
 from bitecore.errors import UnreadableFile
 from bitecore.files import Limits, ply, read_mesh, stl, threemf, unpack
 from bitecore.files.read import sniff
+from bitecore.mesh import joined
 from bitecore.ops.weld import weld
 from tests.shapes import box, sphere
 
@@ -44,6 +45,19 @@ class StlTest(unittest.TestCase):
         corner = self.mesh.vertices_mm[self.mesh.faces[0]].astype("f4").ravel()
         np.testing.assert_array_equal(np.array(first[3:12], "f4"), corner)
         self.assertAlmostEqual(float(np.linalg.norm(first[:3])), 1.0, places=6)
+
+    def test_corners_that_single_precision_makes_one_stay_two_on_an_edge_of_four_faces(self) -> None:
+        one, two = box(), box()
+        size = np.ptp(one.vertices_mm, axis=0)
+        # Edge on edge, but for less than the last bit of single precision.
+        pair = joined([one, two.with_vertices(two.vertices_mm + [size[0] + 1e-9, size[1] + 1e-9, 0])])
+        theirs = trimesh.load(io.BytesIO(stl.write_binary(pair)), file_type="stl")
+        self.assertTrue(theirs.is_watertight)
+        self.assertEqual(theirs.body_count, 2)
+        np.testing.assert_allclose(theirs.triangles, pair.vertices_mm[pair.faces], atol=2e-6)
+        # Elsewhere not a bit is changed.
+        alone = np.frombuffer(stl.write_binary(one), stl.RECORD, offset=84)["corner"]
+        np.testing.assert_array_equal(alone, one.vertices_mm[one.faces].astype(np.float32))
 
     def test_general_reader_agrees(self) -> None:
         theirs = trimesh.load(io.BytesIO(self.data), file_type="stl")

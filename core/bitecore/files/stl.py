@@ -19,6 +19,8 @@ from .count import check_count
 from .numbers import BAD, LATER, decimal, read_later, word
 
 HEADER = 84
+# Odd numbers by which three coordinates make one word.
+_MIXED = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9)
 RECORD = np.dtype([("normal", "<f4", 3), ("corner", "<f4", (3, 3)), ("attribute", "<u2")])
 _VERTEX, _ENDFACET = np.frombuffer(b"vertex", np.uint8), np.frombuffer(b"endfacet", np.uint8)
 
@@ -131,9 +133,33 @@ def write_binary(mesh: Mesh, *, title: str = "Bite Bench, mm") -> bytes:
     """Binary STL in mm with unit normals; the header never begins with “solid”."""
     record = np.zeros(mesh.triangles, RECORD)
     record["normal"] = face_normals(mesh)
-    record["corner"] = mesh.vertices_mm[mesh.faces]
+    record["corner"] = _told_apart(mesh)[mesh.faces]
     header = title.encode("ascii", "replace")[:80].ljust(80, b"\0")
     return header + struct.pack("<I", mesh.triangles) + record.tobytes()
+
+
+def _told_apart(mesh: Mesh) -> NDArray[np.float32]:
+    """(n, 3) corners as they are written. STL tells corners apart by their place alone: two that single precision makes one, and so an
+    edge of four faces, go apart by its last bit."""
+    written = mesh.vertices_mm.astype(np.float32)
+    used = np.unique(mesh.faces)  # what is not used stands nowhere
+    places = written[used] + np.float32(0)  # of the two noughts one
+    bits = places.view(np.uint32).astype(np.uint64) * np.array(_MIXED, np.uint64)
+    if len(np.unique(bits[:, 0] ^ bits[:, 1] ^ bits[:, 2])) == len(used):
+        return written
+    _, same = np.unique(places, axis=0, return_inverse=True)
+    whose = np.full(len(written), -1)
+    whose[used] = same.ravel()
+    faces = whose[mesh.faces]
+    edges = np.sort(np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).reshape(-1, 2), axis=1)
+    edge, count = np.unique(edges, axis=0, return_counts=True)
+    crowded = np.unique(edge[count > 2])
+    # The first of each stays.
+    _, first = np.unique(whose[used], return_index=True)
+    later = np.setdiff1d(used, used[first])
+    later = later[np.isin(whose[later], crowded)]
+    written[later] = np.nextafter(written[later], np.float32(np.inf))
+    return written
 
 
 def write_ascii(mesh: Mesh, *, title: str = "bite-bench") -> bytes:
