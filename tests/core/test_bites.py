@@ -7,6 +7,7 @@ from dataclasses import replace
 from functools import cache
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from bitecore.anatomy.average import BACK_MM, UP_MM
 from bitecore.mesh import Mesh
@@ -23,11 +24,15 @@ from tests.shapes import turn
 FORWARD = placed(np.eye(3), np.array([0.0, -4.0, -3.0]))
 
 
+# Opened by some 8 mm, turned about joints behind and above (common practice for splints of the night).
+OPENED = placed(turn_back := Rotation.from_euler("x", -5.0, degrees=True).as_matrix(), (np.eye(3) - turn_back) @ [0.0, 95.0, 35.0])
+
+
 @cache
-def forward_scan(left: bool) -> Mesh:
-    """A bite scan of the pair with its lower forward, elsewhere."""
+def forward_scan(left: bool, by: str = "forward") -> Mesh:
+    """A bite scan of the pair with its lower forward or opened, elsewhere."""
     lower: Jaw = truth().lower
-    pair = replace(truth(), lower=replace(lower, mesh=lower.mesh.moved(FORWARD)))
+    pair = replace(truth(), lower=replace(lower, mesh=lower.mesh.moved(FORWARD if by == "forward" else OPENED)))
     return rescans.bite_scan(pair, PLAN, left=left, rng=np.random.default_rng(8)).moved(turn(9 + left))
 
 
@@ -80,6 +85,27 @@ class BitesTest(unittest.TestCase):
         rows = apart.node("bite").json("bites")
         self.assertLess(worst_mm(np.array(rows[1]["lower_to_upper"]), FORWARD), 0.08)
         self.assertEqual({"bite-left-out", "sides-disagree"} & set(self.codes(apart)), set())
+
+    def test_a_jaw_pair_that_came_closed_with_scans_of_another_bite_alone_is_parted_by_one_press(self) -> None:
+        """The first two are taken for the bite, as they measure one; it is said, and Fix makes them one of its own."""
+        jaws, more = scans(np.eye(4))[:2], (forward_scan(True), forward_scan(False))
+        graph = evaluate(case(self.store, *jaws, *more), CASE, self.store, until="bite").graph
+        fix = self.codes(graph)["bite-instead"]["fix"]
+        self.assertEqual((fix["at"], fix["values"]), ("bites", {"scans": ["p3", "p4"]}))
+        settings = {"bite": {"*": {"bites": {"b1": fix["values"]}}}}
+        apart = evaluate(case(self.store, *jaws, *more, **settings), CASE, self.store, until="bite").graph
+        rows = apart.node("bite").json("bites")
+        self.assertEqual([b["how"] for b in rows], ["as they came", "bite scans"])
+        self.assertLess(worst_mm(np.array(rows[1]["lower_to_upper"]), FORWARD), 0.08)
+        self.assertEqual(self.place(apart).tolist(), np.eye(4).tolist())
+
+    def test_a_bite_opened_wide_is_found_from_one_side(self) -> None:
+        """Closed jaws stand elsewhere: what lies on one jaw is looked for on the other as far as bites are opened."""
+        for left in (True, False):
+            graph = self.graph(more=(forward_scan(left, "opened"),), bite={"*": {"bites": {"b1": {"scans": ["p5"]}}}})
+            found = graph.node("bite").json("bites")[1]["lower_to_upper"]
+            self.assertIsNotNone(found, graph.node("bite").json("bites")[1]["why"])
+            self.assertLess(worst_mm(np.array(found), OPENED), 0.25)
 
     def test_set_from_the_first_by_numbers_and_raised_about_the_hinge(self) -> None:
         entry = {"name": "Splint", "back_mm": -2.0, "raised_mm": 5.0}

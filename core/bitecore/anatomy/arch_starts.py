@@ -18,6 +18,10 @@ _OVER_MM, _UNDER_MM, _OUTWARD = 1.0, 9.0, 0.35
 # A scan wider than this in two directions goes round the arch.
 _WIDE_MM = 32.0
 _STEP_DEG, _REACH_DEG = 7.0, 112.0
+# Where lower incisors stand in bites that are scanned: behind the upper ones, and under their edges (common practice: some 10 mm
+# forward or open at most); what opens turns about joints so far behind them.
+_BACK_MM, _OPEN_MM = (-6.0, -3.0, 0.0, 3.0, 6.0), (-3.5, -1.0, 1.5, 4.0, 7.0, 10.0)
+_HINGE_MM = 95.0
 
 
 @dataclass(frozen=True)
@@ -47,13 +51,15 @@ def strips_near(strip: Samples, arch: Arch, starts: NDArray) -> list[Candidate]:
 
 
 def closed_relations(upper: Arch, lower: Arch) -> NDArray:
-    """(s, 4, 4) lower to upper as jaws about stand when closed: face to face, fronts alike, some millimetres about."""
+    """(s, 4, 4) lower to upper as jaws about stand when scanned together: face to face, fronts alike, from the lower far forward
+    to far back, from deep bites to those opened for a splint."""
     a, b = frame_basis(upper.up, upper.front), frame_basis(lower.up, lower.front)
-    turn = a.T @ np.diag([-1.0, 1.0, -1.0]) @ b
     out = []
-    for back, up in itertools.product((-3.0, 0.0, 3.0, 6.0), (-3.5, -1.0, 1.5)):
+    for back, opened in itertools.product(_BACK_MM, _OPEN_MM):
+        swung = Rotation.from_euler("x", -max(opened, 0.0) / _HINGE_MM).as_matrix()
+        turn = a.T @ swung @ np.diag([-1.0, 1.0, -1.0]) @ b
         one = placed(turn, np.zeros(3))
-        one[:3, 3] = upper.incisal + a.T @ [0.0, back, up] - turn @ lower.incisal
+        one[:3, 3] = upper.incisal + a.T @ [0.0, back, opened] - turn @ lower.incisal
         out.append(one)
     return np.array(out)
 

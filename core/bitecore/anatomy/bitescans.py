@@ -100,7 +100,7 @@ def fit_bite(upper: Jaw, lower: Jaw, scans: Mapping[str, Mesh], marks: Mapping[s
     sure = list(starts.values())
     for p, chosen in by_search.items():
         if isinstance(chosen, _Unsure):
-            start = chosen.beside(sure, lower.incisal)
+            start = chosen.beside(sure, lower.incisal) or chosen.near(sure, strips[p].thinned(_SEARCHED), (upper.arch(), lower.arch()))
             if start is None:
                 left_out[p] = chosen.why
             else:
@@ -117,18 +117,40 @@ def fit_bite(upper: Jaw, lower: Jaw, scans: Mapping[str, Mesh], marks: Mapping[s
 
 @dataclass(frozen=True)
 class _Unsure:
-    """No start, and why. pairs : starts of which any may be the one, the best first"""
+    """No start, and why. pairs : starts of which any may be the one, the best first; on : where it may lie on each jaw by itself"""
 
     why: str
+    on: tuple[Sequence[Candidate], Sequence[Candidate]] = ((), ())
     pairs: tuple[tuple[NDArray, NDArray], ...] = ()
 
     def beside(self, sure: Sequence[tuple[NDArray, NDArray]], incisal: NDArray) -> tuple[NDArray, NDArray] | None:
         """The start that stands as a surer scan has the jaws."""
         for (a, b), (other_a, other_b) in itertools.product(self.pairs, sure):
-            off = a @ np.linalg.inv(b) - other_a @ np.linalg.inv(other_b)
-            if np.linalg.norm(off[:3, :3] @ incisal + off[:3, 3]) < _SAME_PLACE_MM:
+            if _same(a @ np.linalg.inv(b), other_a @ np.linalg.inv(other_b), incisal):
                 return a, b
         return None
+
+    def near(
+        self, sure: Sequence[tuple[NDArray, NDArray]], strip: Samples, arches: tuple[Arch, Arch]
+    ) -> tuple[NDArray, NDArray] | None:  # fmt: skip
+        """The same of a scan that was found on one jaw alone: on the other it is looked for from where a surer scan has it."""
+        upper, lower = self.on
+        for a, b in sure if upper and lower else ():
+            relation = a @ np.linalg.inv(b)
+            on_upper = [*upper, *strips_near(strip, arches[0], relation @ np.array([c.matrix for c in lower]))]
+            on_lower = [*lower, *strips_near(strip, arches[1], np.linalg.inv(relation) @ np.array([c.matrix for c in upper]))]
+            pairs = [
+                (u.met * v.met, u.matrix, v.matrix) for u, v in itertools.product(on_upper, on_lower)
+                if min(u.met, v.met) > _LEAST_MET and _same(u.matrix @ np.linalg.inv(v.matrix), relation, arches[1].incisal)
+            ]  # fmt: skip
+            if pairs:
+                return max(pairs, key=lambda pair: pair[0])[1:]
+        return None
+
+
+def _same(relation: NDArray, other: NDArray, incisal: NDArray) -> bool:
+    off = relation - other
+    return bool(np.linalg.norm(off[:3, :3] @ incisal + off[:3, 3]) < _SAME_PLACE_MM)
 
 
 def _searched(strips: Mapping[str, Samples], upper: Jaw, lower: Jaw) -> dict[str, tuple | _Unsure]:
@@ -255,7 +277,8 @@ def _placed_on(strip: Samples, on_upper: list[Candidate], on_lower: list[Candida
         on_lower = [*on_lower, *strips_near(strip, arches[1], np.linalg.inv(closed) @ on_upper[0].matrix)]
     else:
         on_upper = [*on_upper, *strips_near(strip, arches[0], closed @ on_lower[0].matrix)]
-    return _chosen(on_upper, on_lower, arches)
+    chosen = _chosen(on_upper, on_lower, arches)
+    return replace(chosen, on=(on_upper, on_lower)) if isinstance(chosen, _Unsure) else chosen
 
 
 def _chosen(on_upper: Sequence[Candidate], on_lower: Sequence[Candidate], arches: tuple[Arch, Arch]) -> tuple | _Unsure:
@@ -271,10 +294,9 @@ def _chosen(on_upper: Sequence[Candidate], on_lower: Sequence[Candidate], arches
     relation = best[0] @ np.linalg.inv(best[1])
     for met, _, i, j in good[1:]:
         other = on_upper[i].matrix @ np.linalg.inv(on_lower[j].matrix)
-        apart = np.linalg.norm((other - relation)[:3, :3] @ arches[1].incisal + (other - relation)[:3, 3])
-        if met > _CLEARLY * good[0][0] and apart > _SAME_PLACE_MM:
+        if met > _CLEARLY * good[0][0] and not _same(other, relation, arches[1].incisal):
             near = (pair for pair in good if pair[0] > _CLEARLY * good[0][0])
-            return _Unsure("it would fit in two places", tuple((on_upper[i].matrix, on_lower[j].matrix) for _, _, i, j in near))
+            return _Unsure("it would fit in two places", pairs=tuple((on_upper[i].matrix, on_lower[j].matrix) for _, _, i, j in near))
     return best
 
 

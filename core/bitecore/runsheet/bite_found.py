@@ -64,17 +64,17 @@ def odd(fit: dict, scans: list[dict], *, bite: str = "") -> list[Flag]:
             f"The two bite scans disagree by {fit['disagree_mm']:.2f} mm at the teeth. Is one of another bite, Fix makes it one of its own."
         )
         last = [s for s in own if s["to_upper"]][-1]
-        flags.append(Flag("sides-disagree", "look", text, fix=_of_another([last])))
+        flags.append(Flag("sides-disagree", "look", text, fix=of_another([last])))
     for why in dict.fromkeys(s["why"] for s in own if not s["to_upper"]):
         # The two sides of another bite go together.
         out = [s for s in own if not s["to_upper"] and s["why"] == why]
         some, they = ("A bite scan was", "it is") if len(out) == 1 else (f"{len(out)} bite scans were", "they are")
         text = f"{some} left out: {why}. Where {they} of another bite, Fix makes it one of its own."
-        flags.append(Flag("bite-left-out", "look", text, _at(out[0]), _of_another(out)))
+        flags.append(Flag("bite-left-out", "look", text, _at(out[0]), of_another(out)))
     return flags
 
 
-def _of_another(scans: list[dict]) -> Fix:
+def of_another(scans: list[dict]) -> Fix:
     """These scans become those of one more bite."""
     return Fix("bite", "*", {"scans": sorted(s["piece"] for s in scans)}, at="bites")
 

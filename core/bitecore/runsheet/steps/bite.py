@@ -21,7 +21,7 @@ from ...engine.gives import ByPiece, by_piece, json_of
 from ...engine.model import WHOLE, Beside, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 from ...ops.rigid import angle_deg, rows
 from ...progress import Run
-from ..bite_found import AGREE_MM, MEANWHILE, Found, by_earlier, by_scans, missing, odd
+from ..bite_found import AGREE_MM, MEANWHILE, Found, by_earlier, by_scans, missing, odd, of_another
 from ..bites import SetBite, Stands, more_bites, told
 from ..printed import PRINTED, printed
 from ..values import Matrix
@@ -180,7 +180,7 @@ def _relation(inputs: Inputs, settings: BiteSettings, upper: Jaw, lower: Jaw) ->
     if came is not None and want == "auto" and _says_otherwise(fit, lower):
         # The scan of a bite is the measurement; how the jaws came is only how they were kept.
         found = by_scans(fit, inputs["scans"])
-        return replace(found, flags=(_instead(fit, lower, came), *found.flags, *marks))
+        return replace(found, flags=(_instead(fit, lower, came, inputs["scans"]), *found.flags, *marks))
     if came is not None and (want == "as they came" or not came.doubt or _says_the_same(fit, lower)):
         others = odd(fit, inputs["scans"]) if fit else ()
         said = (Flag("kept-relation", "note", _kept_words(came)), *_checked(fit, lower), *others, *marks)
@@ -243,12 +243,14 @@ def _says_the_same(fit: dict | None, lower: Jaw) -> bool:
     return bool(fit and fit["lower_to_upper"]) and not _says_otherwise(fit, lower)
 
 
-def _instead(fit: dict, lower: Jaw, came: Facing) -> Flag:
+def _instead(fit: dict, lower: Jaw, came: Facing, scans: list[dict]) -> Flag:
+    own = [s for s in scans if not s["bite"]]
+    they, are = ("bite scans", "they measure") if len(own) > 1 else ("bite scan", "it measures")
     text = (
-        f"The jaws came with the lower {_apart_mm(fit, lower):.2f} mm from where the bite scans put it ({_stand(came.meet)} there). The "
-        "bite scans count: they measure the bite. Choose “as they came” for the other."
+        f"The jaws came with the lower {_apart_mm(fit, lower):.2f} mm from where the {they} put it ({_stand(came.meet)} there). The {they} "
+        f"count{'s' * (len(own) == 1)}: {are} the bite. Of another bite? Fix makes it one of its own; the jaws keep the one they came in."
     )
-    return Flag("bite-instead", "look", text)
+    return Flag("bite-instead", "look", text, fix=of_another(own))
 
 
 def _checked(fit: dict | None, lower: Jaw) -> tuple[Flag, ...]:
@@ -328,7 +330,7 @@ STEP = Step(
     name="bite",
     title="Bite",
     number=2,
-    version=11,
+    version=12,
     over=WHOLE,
     settings=BiteSettings,
     beside={"nudged_on": Beside(_NUDGE, anew=True)},
