@@ -45,15 +45,15 @@ def as_scanned(mesh: Mesh, plan: ArchPlan, rng: np.random.Generator) -> Mesh:
     return Mesh.of(mesh.vertices_mm + vertex_normals(mesh) * noise[:, None] + slow, mesh.faces)
 
 
-def bite_scan(truth: Pair, plan: ArchPlan, *, left: bool, rng: np.random.Generator) -> Mesh:
-    """The cheek side of both jaws closed together, about from canine to second molar, in the bench frame."""
+def bite_scan(truth: Pair, plan: ArchPlan, *, left: bool, rng: np.random.Generator, high_mm: float = 9.5) -> Mesh:
+    """The cheek side of both jaws closed together, about from canine to second molar, so far up and down, in the bench frame."""
     side = 1 if left else -1
     parts = []
     for jaw in (truth.upper, truth.lower):
         mesh = largest_piece(jaw.mesh)
         middle, normal = mesh.vertices_mm[mesh.faces].mean(1), vertex_normals(mesh)[mesh.faces].mean(1)
         sees = normal @ np.array([side * 0.85, -0.35, 0.0]) > 0.12
-        reach = (middle[:, 0] * side > 11) & (np.abs(middle[:, 2] + 1.0) < 9.5 + rng.normal(0, 0.4)) & sees
+        reach = (middle[:, 0] * side > 11) & (np.abs(middle[:, 2] + 1.0) < high_mm + rng.normal(0, 0.4)) & sees
         parts.append(otherwise_meshed(_smooth_edge(mesh, reach), rng))
     return as_scanned(joined(parts), plan, rng)
 

@@ -26,12 +26,21 @@ from tests.shapes import turn
 FORWARD = placed(np.eye(3), np.array([0.0, -4.0, -3.0]))
 
 
+# Opened for a splint by some 8 mm at the incisors, about joints behind and above (common practice).
+_SWUNG = Rotation.from_euler("x", 5.0, degrees=True).as_matrix()
+OPENED = placed(_SWUNG, (np.eye(3) - _SWUNG) @ [0.0, 95.0, 35.0])
+
+
 @cache
 def forward_scan(left: bool) -> Mesh:
     """A bite scan of the pair with its lower forward, elsewhere."""
+    return moved_scan(FORWARD, left=left)
+
+
+def moved_scan(off: np.ndarray, *, left: bool, high_mm: float = 9.5) -> Mesh:
     lower: Jaw = truth().lower
-    pair = replace(truth(), lower=replace(lower, mesh=lower.mesh.moved(FORWARD)))
-    return rescans.bite_scan(pair, PLAN, left=left, rng=np.random.default_rng(8)).moved(turn(9 + left))
+    pair = replace(truth(), lower=replace(lower, mesh=lower.mesh.moved(off)))
+    return rescans.bite_scan(pair, PLAN, left=left, rng=np.random.default_rng(8), high_mm=high_mm).moved(turn(9 + left))
 
 
 def worst_mm(matrix: np.ndarray, other: np.ndarray) -> float:
@@ -96,6 +105,14 @@ class BitesTest(unittest.TestCase):
         self.assertEqual([b["how"] for b in rows], ["as they came", "bite scans"])
         self.assertLess(worst_mm(np.array(rows[1]["lower_to_upper"]), FORWARD), 0.08)
         self.assertEqual(self.place(apart).tolist(), np.eye(4).tolist())
+
+    def test_one_side_of_an_opened_bite_with_much_gum_is_found(self) -> None:
+        """It is as wide as a scan that goes round the arch."""
+        for left in (True, False):
+            graph = self.graph(more=(moved_scan(OPENED, left=left, high_mm=18.0),), bite={"*": {"bites": {"b1": {"scans": ["p5"]}}}})
+            row = graph.node("bite").json("bites")[1]
+            self.assertIsNotNone(row["lower_to_upper"], row["why"])
+            self.assertLess(worst_mm(np.array(row["lower_to_upper"]), OPENED), 0.25)
 
     def test_one_side_found_on_one_jaw_alone_is_looked_for_as_far_as_bites_are_opened(self) -> None:
         """Some start stands within reach of where the lower is: closed, forward, edge to edge, forward and opened, opened as for a

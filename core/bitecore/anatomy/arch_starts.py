@@ -15,7 +15,7 @@ from .occlusal import frame_basis
 
 # Cheek side: from this far over the tips to this far under them, turned outwards at least so much (common practice).
 _OVER_MM, _UNDER_MM, _OUTWARD = 1.0, 9.0, 0.35
-# A scan wider than this in two directions goes round the arch.
+# A scan wider than this in two directions may go round the arch.
 _WIDE_MM = 32.0
 _STEP_DEG, _REACH_DEG = 7.0, 112.0
 # Where lower incisors stand in bites that are scanned: behind the upper ones, and under their edges (common practice: some 10 mm
@@ -41,8 +41,11 @@ class Arch:
 def strips_on(strip: Samples, arch: Arch) -> list[Candidate]:
     """Where a narrow scan of the cheek side may lie on the jaw, the best first. Every place along the arch is tried, each
     with either end in front."""
-    wide = _spread(strip)[1][1] > _WIDE_MM
-    return best_of(strip, _cheek_side(arch), _round_starts(strip, arch) if wide else _strip_starts(strip, arch))
+    starts = _strip_starts(strip, arch)
+    # One side of an opened bite, with much gum, is as wide as one that goes round.
+    if _spread(strip)[1][1] > _WIDE_MM:
+        starts = np.concatenate([_round_starts(strip, arch), starts])
+    return best_of(strip, _cheek_side(arch), starts)
 
 
 def strips_near(strip: Samples, arch: Arch, starts: NDArray) -> list[Candidate]:
