@@ -94,6 +94,8 @@ class SliceTest(BrowserCase):
         page.keyboard.press("Alt+4")
         page.get_by_label("Card").get_by_role("heading", name="Trim").wait_for()
         page.reload()
+        # One goes on where one was.
+        page.get_by_label("Card").get_by_role("heading", name="Trim").wait_for()
         self.step("Base").click()
         self.wait_reading("Under the lowest point", "4.00 mm")
         page.keyboard.press("Control+z")

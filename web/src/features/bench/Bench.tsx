@@ -16,6 +16,7 @@ import { useBench } from "../../store/bench";
 import { say } from "../../store/notices";
 import { BenchKeys, useRawKey } from "./BenchKeys";
 import { Details, History } from "./Details";
+import { keepLeft, leftAt } from "./leftAt";
 import { Pieces } from "./Pieces";
 import { RunSheet } from "./RunSheet";
 import { StepCard } from "./StepCard";
@@ -66,8 +67,10 @@ function Opened({ data, steps, doings }: { data: CaseOut; steps: StepOut[]; doin
 
   // biome-ignore lint/correctness/useExhaustiveDependencies: where the bench opens is decided once a case
   useEffect(() => {
-    open(firstOpen(data, steps));
+    const left = leftAt(data.number);
+    open(steps.some((s) => s.name === left) ? left : firstOpen(data, steps));
   }, [data.number]);
+  useEffect(() => keepLeft(data.number, name), [data.number, name]);
 
   useEffect(() => {
     const fits = data.pieces.some((p) => p.id === piece);
