@@ -10,8 +10,10 @@ from pathlib import Path
 import manifold3d
 import numpy as np
 import trimesh
+from scipy.spatial import cKDTree
 
 from benchrun.__main__ import main
+from bitecore.anatomy.teeth.numbers import numbers_of_faces
 from bitecore.engine.gives import unpack
 from bitecore.files import stl
 from bitecore.mesh import Mesh, check_solid, face_normals, joined, volume_ml
@@ -19,6 +21,7 @@ from bitecore.ops.held import tips_for, unheld
 from bitecore.ops.layers import layers
 from bitecore.parts.laying import face_towards, raised
 from bitecore.parts.supports import INTO_MM, TIP_MM, supports
+from bitecore.parts.tips import Said, set_by_hand
 from bitecore.runsheet import CASE, evaluate
 from tests.core.known import known_store
 from tests.core.test_check import block, mesh_of
@@ -26,7 +29,7 @@ from tests.core.test_runsheet import case
 from tests.shapes import light_jaws as jaws
 from tests.shapes import manifold
 
-NOWHERE = (0.0, 0.0, 0.0, 1.0)
+NOWHERE = np.zeros((0, 3))
 HERON = {"printer": "heron"}
 
 
@@ -38,11 +41,11 @@ class TipTest(unittest.TestCase):
     def held(self, body: Mesh, reach: float = 2.0) -> tuple[np.ndarray, Mesh]:
         """The tips, and body and supports as one, which the print check has nothing to say of."""
         cut = layers(body, np.eye(4), pixel_mm=0.05, layer_mm=0.1)
-        tips, left = tips_for(cut, reach_mm=reach, bar=NOWHERE)
+        tips, left = tips_for(cut, reach_mm=reach, free=NOWHERE)
         self.assertEqual(left, [])
         made = supports(body, tips)
         self.assertTrue(check_solid(made.mesh).ok)
-        self.assertEqual((check_solid(made.mesh).components, len(made.blocked)), (1, 0))
+        self.assertEqual((check_solid(made.mesh).components, made.stands.all()), (1, True))
         both = joined([body, made.mesh])
         # Pixels of the tips' field are 0.25 mm: so much it may be farther.
         self.assertEqual(unheld(layers(both, np.eye(4), pixel_mm=0.05, layer_mm=0.05), reach_mm=reach + 0.3), [])
@@ -65,9 +68,34 @@ class TipTest(unittest.TestCase):
     def test_no_tip_where_it_is_barred(self) -> None:
         body = at_height(mesh_of(block((10, 10, 4))), 5)
         cut = layers(body, np.eye(4), pixel_mm=0.05, layer_mm=0.1)
-        tips, left = tips_for(cut, reach_mm=2.0, bar=(1.0, 0.0, 0.0, 25.0))
-        self.assertTrue(len(tips) > 0 and (tips[:, 0] <= 25.2).all())
+        x, y = np.meshgrid(np.arange(26, 30.1, 0.2), np.arange(20, 30.1, 0.2))
+        tips, left = tips_for(cut, reach_mm=2.0, free=np.c_[x.ravel(), y.ravel(), np.full(x.size, 5.0)])
+        self.assertTrue(len(tips) > 0 and (tips[:, 0] <= 25.7).all(), tips)
         self.assertTrue(left and left[0].far_mm > 2.0)
+        # What lies above is no matter.
+        tips, left = tips_for(cut, reach_mm=2.0, free=np.array([[25.0, 25.0, 8.0]]))
+        self.assertEqual(left, [])
+        self.assertGreater(len(tips), 8)
+
+    def test_tips_by_hand(self) -> None:
+        body = at_height(mesh_of(block((20, 20, 4))), 5)
+        own = np.array([[x, y, 5.0] for x in (24.0, 30.0, 36.0) for y in (24.0, 30.0, 36.0)])
+        said = {
+            "t1": Said(None, np.array([24.2, 24.0, 5.0])),  # taken away
+            "t2": Said(np.array([32.0, 30.0, 5.0]), np.array([30.0, 30.0, 5.0])),  # moved
+            "t3": Said(np.array([27.0, 27.0, 5.3]), None),  # added; the body has changed a little
+            "t4": Said(np.array([30.0, 30.0, 9.0]), None),  # on top
+            "t5": Said(np.array([30.0, 30.0, 2.0]), None),  # in the air
+            "t6": Said(None, np.array([50.0, 30.0, 5.0])),  # there is none any more
+            "t7": Said(np.array([36.2, 36.0, 5.0]), None),  # beside one that stands there
+        }
+        done = set_by_hand(body, own, said)
+        self.assertEqual(sorted(done.lost), ["t4", "t5"])
+        at = {who: tip.tolist() for who, tip in zip(done.by, done.tips, strict=True) if who}
+        self.assertEqual(at, {"t2": [32.0, 30.0, 5.0], "t3": [27.0, 27.0, 5.0], "t7": [36.2, 36.0, 5.0]})
+        kept = [tip.tolist() for who, tip in zip(done.by, done.tips, strict=True) if not who]
+        gone = ([24.0, 24.0, 5.0], [30.0, 30.0, 5.0], [36.0, 36.0, 5.0])
+        self.assertEqual(kept, [tip.tolist() for tip in own if tip.tolist() not in gone])
 
     def test_tips_touch_and_pillars_keep_off(self) -> None:
         store = known_store()
@@ -80,13 +108,13 @@ class TipTest(unittest.TestCase):
         np.testing.assert_allclose(points.min(0), [3, 3, 5], atol=1e-6)
         np.testing.assert_allclose(points.max(0) + [3, 3, 0], size, atol=1e-6)
         lying = body.with_vertices(points)
-        tips, _ = tips_for(layers(body, matrix, pixel_mm=0.05, layer_mm=0.1), reach_mm=2.0, bar=NOWHERE)
+        tips, _ = tips_for(layers(body, matrix, pixel_mm=0.05, layer_mm=0.1), reach_mm=2.0, free=NOWHERE)
         made = supports(lying, tips)
         # By an exact boolean: all that goes into the body are the tips' ends.
         both = manifold(lying) ^ manifold(made.mesh)
         one = np.pi / 4 * TIP_MM**2 * INTO_MM
-        self.assertLess(both.volume(), 6 * one * len(made.tips))
-        self.assertGreater(both.volume(), 0.3 * one * len(made.tips))
+        self.assertLess(both.volume(), 6 * one * made.stands.sum())
+        self.assertGreater(both.volume(), 0.3 * one * made.stands.sum())
         self.assertGreaterEqual(made.mesh.vertices_mm[:, 2].min(), 0.0)
 
 
@@ -134,6 +162,51 @@ class SheetTest(unittest.TestCase):
             self.assertLessEqual(codes, {"cup", "roof"}, codes)
         self.assertAlmostEqual(takes["ml"], flat["ml"] + extra, delta=0.02 * extra + 0.02)
         self.assertGreater(takes["layers"], flat["layers"] + 90)
+
+    def test_tips_keep_off_teeth_unless_a_person_insists(self) -> None:
+        graph = self.worked(supports="all", tilt_deg=75.0)
+        piece = next(p for p, jaw in graph.jaws.items() if jaw == "upper")
+        tips = graph.node("supports", piece).json("tips")
+        teeth = unpack(graph.node("teeth", piece).manifest.values["mesh"], self.store.blobs)
+        on = teeth.vertices_mm[np.unique(teeth.faces[numbers_of_faces(teeth) > 0])]
+        off = cKDTree(on).query([tip["at_mm"] for tip in tips])[0]
+        # A tip is 0.4 mm wide, its edge no nearer to a tooth than 0.3 mm; a pixel of its field is 0.25.
+        self.assertGreater(off.min(), 0.3)
+        self.assertTrue(all(tip["tooth"] == 0 for tip in tips))
+        # On the palatal side of a front tooth, insisted on; then one that is taken away.
+        matrix = np.array(graph.node("plate").json("home_to_plate", piece))
+        body = unpack(graph.node("assemble", piece).manifest.values["body"], self.store.blobs)
+        down = (face_normals(body) @ matrix[:3, :3].T)[:, 2] < -0.6
+        middle = body.vertices_mm[body.faces].mean(1)
+        there = middle[down][cKDTree(on).query(middle[down])[0].argmin()]
+        held = next(tip for tip in tips if tip["stands"])
+        hand = {"t1": {"at": there.tolist()}, "t2": {"instead": held["at_mm"]}}
+        document = self.document.model_copy(
+            update={"settings": {"plate": {"*": HERON | {"supports": "all", "tilt_deg": 75.0}}, "supports": {piece: {"tips": hand}}}}
+        )
+        node = evaluate(document, CASE, self.store, until="supports").graph.node("supports", piece)
+        told = node.json("tips")
+        own = next(tip for tip in told if tip["by"] == "t1")
+        self.assertGreater(own["tooth"], 0)
+        self.assertNotIn(held["at_mm"], [tip["at_mm"] for tip in told])
+        if own["stands"]:
+            flag = next(f for f in node.manifest.flags if f["code"] == "tip-on-tooth")
+            self.assertEqual(flag["fix"]["values"], {"at": None, "instead": None})
+
+    def test_one_body_on_supports_the_other_flat(self) -> None:
+        upper, lower = (next(p for p, jaw in self.graph.jaws.items() if jaw == j) for j in ("upper", "lower"))
+        graph = self.worked(stands={upper: "all"}, raise_mm=6.0)
+        low = {}
+        for piece in (upper, lower):
+            matrix = np.array(graph.node("plate").json("home_to_plate", piece))
+            body = unpack(graph.node("assemble", piece).manifest.values["body"], self.store.blobs).moved(matrix)
+            low[piece] = round(float(body.vertices_mm[:, 2].min()), 4)
+        self.assertEqual(low, {upper: 6.0, lower: 0.0})
+        self.assertGreater(len(graph.node("supports", upper).json("tips")), 5)
+        self.assertNotIn("tips", graph.node("supports", lower).manifest.values)
+        other = self.worked(supports="all", stands={upper: "none"})
+        self.assertNotIn("tips", other.node("supports", upper).manifest.values)
+        self.assertGreater(len(other.node("supports", lower).json("tips")), 5)
 
     def test_every_island_is_held_as_another_library_sees_it(self) -> None:
         """Sections by manifold: whatever begins in a layer lies on something of the layer below, or hangs together with such within a

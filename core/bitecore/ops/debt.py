@@ -104,17 +104,17 @@ def _reached(start, e, stamp, k, queue, cost, way):
 @nb.njit(cache=True)
 def _propped(stack, m, e, stamp, k, queue, reach, wide, pixel, bar, cost, way, tips, told):
     """Tips under what hangs together in `stack`: first in a lattice of triangles, then where it is still too far from one. None where
-    `bar` says so (a x + b y + c z > d, pixels and layers). How many tips there are then."""
+    `bar` says so (from which layer on, of every pixel). How many tips there are then."""
     step = np.sqrt(3.0) * reach * 0.95
     for first in (True, False):
         while told < len(tips):
             at, far = -1, reach
             for u in range(m):
                 q = stack[u]
-                x, y = q % wide, q // wide
-                if bar[0] * x + bar[1] * y + bar[2] * k > bar[3]:
+                if k >= bar[q]:
                     continue
                 if first:
+                    x, y = q % wide, q // wide
                     row = int(np.floor(y * pixel / (step * 0.8660254)))
                     on_row = y * pixel - row * step * 0.8660254 < pixel
                     shift = 0.5 * step if row % 2 else 0.0
@@ -190,7 +190,7 @@ def owed(offset, runs, count, tall0, sub, first, wide, size, pay, reach, quiet, 
                 if len(tips):
                     if island and m * cost[0] ** 2 < 3.0 * reach * reach:
                         at = _nearest_middle(stack, m, wide)
-                        if bar[0] * (at % wide) + bar[1] * (at // wide) + bar[2] * k <= bar[3] and told < len(tips):
+                        if k < bar[at] and told < len(tips):
                             _reached(at, e, stamp, k, queue, cost, way)
                             tips[told, 0], tips[told, 1], tips[told, 2] = k, at % wide, at // wide
                             told += 1

@@ -47,33 +47,48 @@ class Unheld:
 def unheld(body: Layers, *, reach_mm: float, slope_deg: float = 45.0) -> list[Unheld]:
     """All that is not held, the first layer (on the plate) is. reach_mm : how far a layer may stand out freely; slope_deg : from the
     vertical, how far a wall may lean out without end. Time grows with what is not held, memory with the plan."""
-    return _asked(body, reach_mm, slope_deg, _PIXEL_MM, np.zeros((0, 3)), np.zeros(4), True)[0]
+    return _asked(body, reach_mm, slope_deg, _PIXEL_MM, np.zeros((0, 3)), np.zeros((0, 3)), 0.0, True)[0]
 
 
 def tips_for(
-    body: Layers, *, reach_mm: float, bar: tuple[float, float, float, float], slope_deg: float = 45.0, fine: bool = False
+    body: Layers, *, reach_mm: float, free: NDArray[np.float64], off_mm: float = 0.5, slope_deg: float = 45.0, fine: bool = False
 ) -> tuple[NDArray[np.float64], list[Unheld]]:  # fmt: skip
     """((k, 3) mm on the plate: where tips hold all of a body that stands on nothing, what they do not hold).
 
-    bar  : a, b, c, d; no tip where a x + b y + c z > d (mm on the plate): the teeth
+    free : (p, 3) mm on the plate, points of what stays free of tips, as dense as off_mm: no tip nearer than that, nor above them
     fine : specks as small as those that unheld finds are held too
     """
     wide = _PIXEL_MM if fine else _TIP_PIXEL_MM
     sub = max(round(wide / body.pixel_mm), 1)
-    pixel = sub * body.pixel_mm
-    a, b, c, d = bar
-    # In pixels of the field and layers.
-    x0, y0 = (((body.x, body.y)[k] + _first(body, sub)[k] + 0.5 - sub / 2) * body.pixel_mm - 4 * pixel for k in (0, 1))
-    inner = np.array([a * pixel, b * pixel, c * body.layer_mm, d - a * x0 - b * y0])
     tips = np.zeros((MOST_TIPS, 3))
-    left, told = _asked(body, reach_mm, slope_deg, wide, tips, inner, False)
-    made = tips[:told]
+    left, told = _asked(body, reach_mm, slope_deg, wide, tips, free, off_mm, False)
+    made, pixel = tips[:told], sub * body.pixel_mm
+    x0, y0 = _corner(body, sub)
     places = np.c_[x0 + (made[:, 1] + 0.5) * pixel, y0 + (made[:, 2] + 0.5) * pixel, made[:, 0] * body.layer_mm]
     return places, left
 
 
+def _corner(body: Layers, sub: int) -> tuple[float, float]:
+    """Where on the plate the field begins (mm)."""
+    x, y = (((body.x, body.y)[k] + _first(body, sub)[k] + 0.5 - sub / 2) * body.pixel_mm - 4 * sub * body.pixel_mm for k in (0, 1))
+    return x, y
+
+
+def _barred(body: Layers, sub: int, wide: int, tall: int, free: NDArray[np.float64], off_mm: float) -> NDArray[np.float32]:
+    """(wide * tall,) from which layer on no tip stands in a pixel."""
+    pixel = sub * body.pixel_mm
+    field = np.full((tall, wide), np.inf, np.float32)
+    at = np.floor((free[:, :2] - _corner(body, sub)) / pixel).astype(np.int64)
+    inside = ((at >= 0) & (at < (wide, tall))).all(1)
+    np.minimum.at(field, (at[inside, 1], at[inside, 0]), (free[inside, 2] - off_mm).astype(np.float32))
+    reach = int(np.ceil(off_mm / pixel))
+    j, i = np.mgrid[-reach : reach + 1, -reach : reach + 1]
+    field = ndimage.minimum_filter(field, footprint=np.hypot(i, j) * pixel <= off_mm + pixel / 2, mode="constant", cval=np.inf)
+    return (field / body.layer_mm).ravel()
+
+
 def _asked(
-    body: Layers, reach: float, slope_deg: float, pixel_mm: float, tips: NDArray, bar: NDArray, first_held: bool
+    body: Layers, reach: float, slope_deg: float, pixel_mm: float, tips: NDArray, free: NDArray, off_mm: float, first_held: bool
 ) -> tuple[list[Unheld], int]:  # fmt: skip
     sub = max(round(pixel_mm / body.pixel_mm), 1)
     pixel = sub * body.pixel_mm
@@ -82,6 +97,7 @@ def _asked(
     quiet, first = max(round(_QUIET_MM / body.layer_mm), 1), _first(body, sub)
     out = np.zeros((_MOST, 6))
     cost = (pixel * np.hypot(*_STEPS.T)).astype(np.float32)
+    bar = _barred(body, sub, wide, tall, free, off_mm) if len(tips) else np.zeros(0, np.float32)
     count, told = owed(
         body.offset, body.runs, body.count, body.tall, sub, first, wide, wide * tall, pay, np.float32(reach), quiet, cost,
         _STEPS[:, 0] + _STEPS[:, 1] * wide, out, tips, bar, first_held,

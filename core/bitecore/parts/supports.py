@@ -27,36 +27,28 @@ _SIDES = 12
 
 @dataclass(frozen=True)
 class Supports:
-    """mesh : pillars and raft on the plate, one closed solid, None where there is no tip; tips : (k, 3) that are held; blocked : (b, 3)
-    tips with no way down to the plate"""
+    """mesh : pillars and raft on the plate, one closed solid, None where there is no tip; stands : (k,) which tips have a way down to the
+    plate"""
 
     mesh: Mesh | None
-    tips: NDArray[np.float64]
-    blocked: NDArray[np.float64]
+    stands: NDArray[np.bool_]
 
 
 def supports(body: Mesh, tips: NDArray[np.float64], joins: NDArray[np.float64] | None = None) -> Supports:
     """body : on the plate, raised; tips : (k, 3) mm where it is to be held, from below; joins : (j, 2) where its raft meets another's"""
-    feet, held, blocked = [], [], []
     below = _Below(body)
-    for tip in tips:
-        foot = below.way_down(tip)
-        if foot is None:
-            blocked.append(tip)
-        else:
-            held.append(tip)
-            feet.append(foot)
-    made = np.array(held).reshape(-1, 3)
-    lost = np.array(blocked).reshape(-1, 3)
-    if not held:
-        return Supports(None, made, lost)
-    parts = [_pillar(tip, foot) for tip, foot in zip(held, feet, strict=True)]
+    ways = [below.way_down(tip) for tip in tips]
+    stands = np.array([foot is not None for foot in ways], bool)
+    feet = [foot for foot in ways if foot is not None]
+    if not feet:
+        return Supports(None, stands)
+    parts = [_pillar(tip, foot) for tip, foot in zip(tips[stands], feet, strict=True)]
     solid = manifold3d.Manifold.batch_boolean(
         [*parts, _raft(np.array(feet), np.zeros((0, 2)) if joins is None else joins)], manifold3d.OpType.Add
     )
     out = solid.to_mesh64()
     faces = np.asarray(out.tri_verts).astype(np.int64)
-    return Supports(Mesh.of(np.asarray(out.vert_properties)[:, :3], faces, np.full(len(faces), GROUP_CUT, np.uint8)), made, lost)
+    return Supports(Mesh.of(np.asarray(out.vert_properties)[:, :3], faces, np.full(len(faces), GROUP_CUT, np.uint8)), stands)
 
 
 class _Below:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 # The part a tooth is as a body by itself, by what is said of it.
 PART = {"die": "die", "loose": "loose"}
 # A jaw's model and what lies on it, as one body.
@@ -28,3 +30,9 @@ def kind_of(address: str) -> str:
     """As report.json has it: body, die, joined, or part."""
     part = part_of(address)
     return "die" if is_die(part) else JOINED if part == JOINED else "part" if part else "body"
+
+
+def stands_held(address: str, supports: str, stands: Mapping[str, str]) -> bool:
+    """Does a body stand on pillars? supports : what is said of all, none or all; stands : of single ones. Dies do unless a person says
+    otherwise."""
+    return stands.get(address, "all" if is_die(part_of(address)) else supports) == "all"

@@ -345,3 +345,13 @@ class MarkSeen(TypedDict):
     far_teeth: list[int]
     waits: bool
     lost: bool
+
+
+class Tip(TypedDict):
+    """Where a support touches a body, in its home. by : the entry of the settings that put it there, empty: by itself; tooth : the FDI
+    number of the tooth it stands on, 0: none; stands : it has a way down to the plate"""
+
+    at_mm: Point
+    by: str
+    tooth: int
+    stands: bool

@@ -19,7 +19,7 @@ from ...parts.laying import Laid, box_of, face_towards, flat, joined_rafts, larg
 from ...parts.printing import BuildPlate, Printing, printing_of, sized, sizing_of
 from ...parts.shelf import BUILT_IN, Printer
 from ...progress import Run
-from ..part_names import is_die, part_of
+from ..part_names import is_die, part_of, stands_held
 from ..unbitten import left_open
 from ..values import Matrix
 
@@ -39,6 +39,9 @@ class PlateSettings(StepSettings):
     margin_mm: float = setting(2.0, ge=0, le=20, unit="mm", label="Keep off the edge", help="Nothing is placed nearer to the plate's edge.")
     supports: Literal["none", "all"] = setting(
         "none", label="Supports", help="None: models lie flat on the plate, dies stand on pillars. All: raised on pillars and a raft."
+    )
+    stands: dict[str, Literal["none", "all"]] = setting(
+        {}, label="On supports", help="Of single bodies, where it is otherwise than of all.", form=False, max_length=200
     )
     raise_mm: float = setting(5.0, ge=2, le=40, unit="mm", label="Raised by", help="Of bodies on supports.", main=False)
     tilt_deg: float = setting(
@@ -75,7 +78,7 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
     # Models first: dies stand in a row of their own.
     for number, (piece, body) in enumerate(sorted(inputs["body"].items(), key=lambda item: is_die(part_of(item[0])))):
         run.tick(number / len(inputs["body"]), "laying flat")
-        one = _laid(body, inputs.of("stand", piece), settings.lay.get(piece), settings, is_die(part_of(piece)))
+        one = _laid(piece, body, inputs.of("stand", piece), settings)
         laid[piece] = larger(one, sizes) if corrected else one
     bodies = dict(inputs["body"].items())
     places, fits = _arranged(laid, bodies, printer, settings)
@@ -107,7 +110,7 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
         "pixel_mm": printer.pixel_mm,
     }  # fmt: skip
     boxes = {p: np.array(box_of(places[p], inputs["body"][p]))[:, :2] for p in laid}
-    dies = [p for p in laid if is_die(part_of(p))]
+    dies = [p for p in laid if is_die(part_of(p)) and stands_held(p, settings.supports, settings.stands)]
     values = {
         "home_to_plate": ByPiece(value), "plate": plate, "printing": printing_of(chosen, inputs["resin"], settings.layer_mm),
         "joins": ByPiece({p: [] for p in laid} | {p: [at.tolist() for at in found] for p, found in joined_rafts(boxes, dies).items()}),
@@ -126,19 +129,30 @@ def _off_plate(title: str, printer: Printer, laid: dict[str, Laid], bodies: Mapp
     return Flag("off-plate", "stop", f"{text} Choose a larger printer or less gap.")
 
 
-def _laid(body: Mesh, stand: dict, lay: Laying | None, settings: PlateSettings, die: bool) -> Laid:
+def _laid(piece: str, body: Mesh, stand: dict, settings: PlateSettings) -> Laid:
     """On its base or on the face that was chosen; raised and tilted where it gets supports, with room around for their raft. A die
-    always does, and stands upright."""
-    up, front = np.array(stand["up"]), np.array(stand["front"])
+    stands upright."""
+    up, front, lay = np.array(stand["up"]), np.array(stand["front"]), settings.lay.get(piece)
     if lay is not None:
         down = face_towards(body, np.array(lay.at))
         # Its front goes on to the front; where it stands on that, its top does.
         up, front = -down, front if abs(down @ front) < 0.9 else up
-    if settings.supports == "none" and not die:
+    if not stands_held(piece, settings.supports, settings.stands):
         return flat(body, up, front)
-    if settings.supports == "none":
-        return raised(body, up, front, tilt_deg=0.0, by_mm=_DIES_MM, room_mm=_RAFT_ROOM_MM)
-    return raised(body, up, front, tilt_deg=0.0 if die else settings.tilt_deg, by_mm=settings.raise_mm, room_mm=_RAFT_ROOM_MM)
+    die = is_die(part_of(piece))
+    by = _DIES_MM if die and not _raises(settings) else settings.raise_mm
+    return raised(body, up, front, tilt_deg=0.0 if die else settings.tilt_deg, by_mm=by, room_mm=_RAFT_ROOM_MM)
+
+
+def _raises(settings: PlateSettings) -> bool:
+    """Do models stand on supports? How high they are raised is no matter otherwise."""
+    return settings.supports == "all" or "all" in settings.stands.values()
+
+
+def _counting(settings: PlateSettings) -> PlateSettings:
+    # How far a layer may hang is asked by the print check alone.
+    idle = {} if _raises(settings) else {"raise_mm": _DIES_MM, "tilt_deg": 0.0}
+    return settings.model_copy(update={"reach_mm": 2.0} | idle)
 
 
 def _arranged(laid: dict[str, Laid], bodies: Mapping[str, Mesh], printer: Printer, settings: PlateSettings) -> tuple[Places, bool]:
@@ -158,7 +172,7 @@ def _arranged(laid: dict[str, Laid], bodies: Mapping[str, Mesh], printer: Printe
                 return centred, True
     assert first is not None
     row = [p for p in laid if is_die(part_of(p))]
-    rafts = dict.fromkeys(row if settings.supports == "none" else laid, _RAFT_ROOM_MM)
+    rafts = {p: _RAFT_ROOM_MM for p in laid if stands_held(p, settings.supports, settings.stands)}
     kit, _ = in_row({p: laid[p] for p in row}, 0, gap) if row else ({}, None)
     places, left = by_shape(laid, bodies, room, gap_mm=gap, kits=[kit], rafts_mm=rafts)
     if left:
@@ -178,11 +192,10 @@ STEP = Step(
     name="plate",
     title="Plate",
     number=9,
-    version=10,
+    version=11,
     over=WHOLE,
     settings=PlateSettings,
-    # How far a layer may hang is asked by the print check alone.
-    counts=lambda s: s.model_copy(update={"reach_mm": 2.0} | ({} if s.supports == "all" else {"raise_mm": _DIES_MM, "tilt_deg": 0.0})),
+    counts=_counting,
     needs={
         "body": Need("assemble", "body", each=True),
         "stand": Need("foot", "foot", each=True),

@@ -2,26 +2,44 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import Field
 
-from ...engine.gives import MESH
-from ...engine.model import BODIES, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings
+from ...engine.entries import Entry, EntryId
+from ...engine.gives import MESH, json_of
+from ...engine.model import BODIES, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...mesh import Mesh, face_components, volume_ml
 from ...ops.held import MOST_TIPS, tips_for
 from ...ops.layers import layers
 from ...parts.supports import supports
+from ...parts.tips import Said, set_by_hand
 from ...parts.window_props import WindowLine, window_props
 from ...progress import Run
-from ..part_names import is_die, part_of
+from ..part_names import is_die, part_of, stands_held
+from ..tips_said import Says, kept_free
+from ..values import Tip
+
+_Mm = Annotated[float, Field(ge=-1e5, le=1e5)]
+
+
+class SetTip(Entry):
+    """A tip that a person wants.
+
+    at      : where it touches, in the scan's own coordinates (mm); none: no tip stands there
+    instead : of the one by itself that it moves or takes away
+    """
+
+    at: tuple[_Mm, _Mm, _Mm] | None = None
+    instead: tuple[_Mm, _Mm, _Mm] | None = None
 
 
 class SupportsSettings(StepSettings):
-    pass
+    tips: dict[EntryId, SetTip] = setting({}, label="Tips by hand", help="Which are added, moved, taken away.", form=False, max_length=400)
 
 
-# What lies so near under the occlusal plane, or above it, counts as tooth (common practice, no source: crowns are 7 to 11 mm tall).
-_CROWN_MM = 8.0
 # Steeper than 60° its underside is turned away from the plate.
 _DOWN = 0.5
 # Tips are looked for in layers so coarse at least; those of dies in the printer's own.
@@ -29,38 +47,43 @@ _LAYER_MM, _PIXEL_MM = 0.1, 0.05
 
 
 def apply(inputs: Inputs, settings: SupportsSettings, run: Run) -> StepResult:
-    if inputs["wanted"] != "all" and not is_die(part_of(inputs.piece)):
+    if not stands_held(inputs.piece, inputs["wanted"], inputs["stands"]):
         return _propped(inputs)
-    body: Mesh = inputs["body"]
     matrix, plate = np.array(inputs["place"]), inputs["plate"]
+    body: Mesh = inputs["body"].moved(matrix)
     run.tick(0.05, "where it hangs")
     layer = inputs["printing"]["layer_mm"]
     # A die's underside leans, and has a number cut into it: specks begin in every layer.
     fine = is_die(part_of(inputs.piece))
-    sliced = layers(body, matrix, pixel_mm=_PIXEL_MM, layer_mm=layer if fine else max(layer, _LAYER_MM))
-    tips, left = tips_for(sliced, reach_mm=inputs["reach"], bar=_teeth(inputs["stand"], matrix), fine=fine)
+    sliced = layers(body, np.eye(4), pixel_mm=_PIXEL_MM, layer_mm=layer if fine else max(layer, _LAYER_MM))
+    free = kept_free(inputs, matrix)
+    tips, left = tips_for(sliced, reach_mm=inputs["reach"], free=free.points, fine=fine)
+    chosen = set_by_hand(body, tips, {who: _said(tip, matrix) for who, tip in settings.tips.items()})
     run.tick(0.4, "pillars")
-    joins = np.array(inputs["joins"], float).reshape(-1, 2)
-    made = supports(body.with_vertices(body.vertices_mm @ matrix[:3, :3].T + matrix[:3, 3]), tips, joins)
-    back = np.linalg.inv(matrix)
-    flags = _bearing(inputs, matrix)
+    made = supports(body, chosen.tips, np.array(inputs["joins"], float).reshape(-1, 2))
+    says = Says(inputs.piece, np.linalg.inv(matrix), chosen, made.stands, free.tooth_at(chosen.tips))
+    flags = [*_bearing(inputs, matrix), *says.by_hand()]
     if len(tips) >= MOST_TIPS:
         flags.append(Flag("too-many-tips", "look", f"It would need more than {MOST_TIPS} tips: let it hang freely farther, or tilt it."))
-    elif len(made.blocked) or left:
-        flags.append(_cannot(inputs.piece, back, made.blocked, len(left)))
+    else:
+        flags += says.cannot(len(left))
     if made.mesh is None:
         flags.append(Flag("no-supports", "look", "No tip was set, so nothing holds the body: lay it on the plate."))
-        return StepResult({}, (), tuple(flags), "no tips")
+        return StepResult({"tips": says.tips()}, (), tuple(flags), "no tips")
     low, high = made.mesh.vertices_mm.min(0), made.mesh.vertices_mm.max(0)
     if (low[:2] < 0).any() or high[0] > plate["width_mm"] or high[1] > plate["depth_mm"]:
         flags.append(
             Flag("raft-off-plate", "stop", "The raft stands over the plate's edge. Choose a larger printer, or keep off the edge.")
         )
-    ml = volume_ml(made.mesh)
-    flags.append(Flag("supported", "note", f"It stands on {len(made.tips)} tips of 0.4 mm and a raft, {ml:.1f} ml in all."))
-    readings = (Reading("tips", len(made.tips)), Reading("supports and raft", ml, "ml"))
-    home = made.mesh.with_vertices(made.mesh.vertices_mm @ back[:3, :3].T + back[:3, 3])
-    return StepResult({"mesh": home}, readings, tuple(flags), f"{len(made.tips)} tips")
+    ml, count = volume_ml(made.mesh), int(made.stands.sum())
+    flags.append(Flag("supported", "note", f"It stands on {count} tips of 0.4 mm and a raft, {ml:.1f} ml in all."))
+    readings = (Reading("tips", count), Reading("supports and raft", ml, "ml"))
+    return StepResult({"mesh": made.mesh.moved(np.linalg.inv(matrix)), "tips": says.tips()}, readings, tuple(flags), f"{count} tips")
+
+
+def _said(tip: SetTip, matrix: NDArray) -> Said:
+    at, instead = (None if p is None else matrix[:3, :3] @ p + matrix[:3, 3] for p in (tip.at, tip.instead))
+    return Said(at, instead)
 
 
 def _propped(inputs: Inputs) -> StepResult:
@@ -92,31 +115,11 @@ def _bearing(inputs: Inputs, matrix: NDArray) -> list[Flag]:
     return [Flag("on-bearing", "look", text, fix=Fix("plate", "*", {"supports": "none"}))]
 
 
-def _teeth(stand: dict, matrix: NDArray) -> tuple[float, float, float, float]:
-    """On the plate: where a x + b y + c z > d there are teeth."""
-    up = matrix[:3, :3] @ np.array(stand["up"])
-    origin = matrix[:3, :3] @ np.array(stand["origin"]) + matrix[:3, 3]
-    return float(up[0]), float(up[1]), float(up[2]), float(up @ origin) - _CROWN_MM
-
-
-def _cannot(piece: str, back: NDArray, blocked: NDArray, barred: int) -> Flag:
-    said = []
-    if len(blocked):
-        said.append(f"{len(blocked)} tip{'s have' if len(blocked) > 1 else ' has'} no way down to the plate")
-    if barred:
-        said.append(f"{barred} place{'s' * (barred > 1)} could be held on teeth only")
-    place = None
-    if len(blocked):
-        x, y, z = (back[:3, :3] @ blocked[0] + back[:3, 3]).tolist()
-        place = Place(piece, (x, y, z), 2.0)
-    return Flag("not-held", "look", f"{' and '.join(said)}: lay the body another way.".capitalize(), place)
-
-
 STEP = Step(
     name="supports",
     title="Supports",
     number=9,
-    version=6,
+    version=7,
     over=BODIES,
     part_of="plate",
     settings=SupportsSettings,
@@ -128,11 +131,14 @@ STEP = Step(
         "printing": Need("plate", "printing"),
         "held": Need("articulate", "style", setting=True),
         "wanted": Need("plate", "supports", setting=True),
+        "stands": Need("plate", "stands", setting=True),
+        "teeth": Need("teeth", "mesh", optional=True),
+        "letters": Need("label", "letters", optional=True),
         "reach": Need("plate", "reach_mm", setting=True),
         "joins": Need("plate", "joins"),
         "dies": Need("dies", "dies", optional=True),
     },
-    gives={"mesh": MESH},
+    gives={"mesh": MESH, "tips": json_of(list[Tip])},
     apply=apply,
     about="Pillars and rafts.",
     shows=("mesh",),

@@ -1,0 +1,61 @@
+"""Tips a person adds, moves or takes away, beside those a body gets by itself."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial import cKDTree
+
+from ..mesh import Mesh, face_normals
+from ..ops.closest import ClosestPoints
+
+# A tip by itself that is nearer than this to what is said of it is meant; where bodies change a little, tips move a little.
+_MEANT_MM = 1.5
+# One that is added stands for those by themselves that are nearer.
+_BESIDE_MM = 0.8
+# So far the surface may have gone from under a tip; what faces down less than so much has nothing to stand on.
+_STILL_MM, _DOWN = 1.0, -0.05
+
+
+@dataclass(frozen=True)
+class Said:
+    """at : (3,) where a tip touches, None: none stands there; instead : (3,) of the one by itself that it moves or takes away"""
+
+    at: NDArray[np.float64] | None
+    instead: NDArray[np.float64] | None
+
+
+@dataclass(frozen=True)
+class Set:
+    """tips : (k, 3); by : of each who put it there, empty: by itself; lost : {who: why it has no place any more}"""
+
+    tips: NDArray[np.float64]
+    by: list[str]
+    lost: dict[str, str]
+
+
+def set_by_hand(body: Mesh, tips: NDArray[np.float64], said: Mapping[str, Said]) -> Set:
+    """body : on the plate; tips : (k, 3) mm by themselves; said : in the same place, by who said so"""
+    own = np.ones(len(tips), bool)
+    for one in said.values():
+        if one.instead is not None and own.any():
+            away = np.where(own, np.linalg.norm(tips - one.instead, axis=1), np.inf)
+            own[away.argmin()] = away.min() > _MEANT_MM
+    put = {who: one.at for who, one in said.items() if one.at is not None}
+    places, by, lost = np.zeros((0, 3)), list[str](), dict[str, str]()
+    if put:
+        hits = ClosestPoints(body).query(np.array(list(put.values())))
+        down = face_normals(body)[hits.face][:, 2]
+        for k, who in enumerate(put):
+            if hits.distance_mm[k] > _STILL_MM:
+                lost[who] = "the body is no longer there"
+            elif down[k] > _DOWN:
+                lost[who] = "the surface faces up there"
+            else:
+                places, by = np.vstack([places, hits.point_mm[k]]), [*by, who]
+    if len(places) and own.any():
+        own &= cKDTree(places).query(tips)[0] > _BESIDE_MM
+    return Set(np.vstack([tips[own], places]), [""] * int(own.sum()) + by, lost)
