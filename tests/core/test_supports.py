@@ -97,6 +97,18 @@ class TipTest(unittest.TestCase):
         gone = ([24.0, 24.0, 5.0], [30.0, 30.0, 5.0], [36.0, 36.0, 5.0])
         self.assertEqual(kept, [tip.tolist() for tip in own if tip.tolist() not in gone])
 
+    def test_a_row_of_tips_along_an_edge(self) -> None:
+        """Along the lowest line of a lying round bar: every 3 mm, on the line."""
+        bar = mesh_of(manifold3d.Manifold.cylinder(30, 4, 4, 96).rotate([0, 90, 0]).refine_to_length(0.4))
+        body = at_height(bar, 5)
+        y = float(body.vertices_mm[body.vertices_mm[:, 2].argmin(), 1])
+        low = float(body.vertices_mm[:, 0].min())
+        ends = [np.array([low + x, y, 5.0]) for x in (3.0, 27.0)]
+        done = set_by_hand(body, np.zeros((0, 3)), {"t1": Said(ends[0], to=ends[1])})
+        self.assertEqual((done.by, done.lost), (["t1"] * 9, {}))
+        self.assertLess(np.abs(done.tips[:, 1] - y).max(), 0.5)
+        self.assertLess(np.abs(np.diff(np.sort(done.tips[:, 0])) - 3.0).max(), 1.6)
+
     def test_tips_touch_and_pillars_keep_off(self) -> None:
         store = known_store()
         graph = evaluate(case(store, *jaws(5)), CASE, store, until="base").graph

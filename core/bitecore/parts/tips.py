@@ -16,16 +16,20 @@ from ..ops.closest import ClosestPoints
 _MEANT_MM = 1.5
 # One that is added stands for those by themselves that are nearer.
 _BESIDE_MM = 0.8
+# In a row they stand so far apart; the edge may leave the straight line by so much.
+_ROW_MM, _BENT_MM = 3.0, 8.0
 # So far the surface may have gone from under a tip; what faces down less than so much has nothing to stand on.
 _STILL_MM, _DOWN = 1.0, -0.05
 
 
 @dataclass(frozen=True)
 class Said:
-    """at : (3,) where a tip touches, None: none stands there; instead : (3,) of the one by itself that it moves or takes away"""
+    """at : (3,) where a tip touches, None: none stands there; to : (3,) the other end of a row, along the edge that hangs lowest between;
+    instead : (3,) of the one by itself that it moves or takes away"""
 
     at: NDArray[np.float64] | None
-    instead: NDArray[np.float64] | None
+    instead: NDArray[np.float64] | None = None
+    to: NDArray[np.float64] | None = None
 
 
 @dataclass(frozen=True)
@@ -44,18 +48,40 @@ def set_by_hand(body: Mesh, tips: NDArray[np.float64], said: Mapping[str, Said])
         if one.instead is not None and own.any():
             away = np.where(own, np.linalg.norm(tips - one.instead, axis=1), np.inf)
             own[away.argmin()] = away.min() > _MEANT_MM
-    put = {who: one.at for who, one in said.items() if one.at is not None}
     places, by, lost = np.zeros((0, 3)), list[str](), dict[str, str]()
-    if put:
-        hits = ClosestPoints(body).query(np.array(list(put.values())))
-        down = face_normals(body)[hits.face][:, 2]
-        for k, who in enumerate(put):
-            if hits.distance_mm[k] > _STILL_MM:
-                lost[who] = "the body is no longer there"
-            elif down[k] > _DOWN:
-                lost[who] = "the surface faces up there"
-            else:
-                places, by = np.vstack([places, hits.point_mm[k]]), [*by, who]
+    put = {who: one for who, one in said.items() if one.at is not None}
+    surface = ClosestPoints(body) if put else None
+    for who, one in put.items():
+        assert surface is not None and one.at is not None
+        found = _row(body, one.at, one.to) if one.to is not None else one.at[None]
+        hits = surface.query(found)
+        there = hits.distance_mm < _STILL_MM
+        if not there.any():
+            lost[who] = "the body is no longer there"
+            continue
+        there &= face_normals(body)[hits.face][:, 2] < _DOWN
+        if not there.any():
+            lost[who] = "the surface faces up there"
+        places, by = np.vstack([places, hits.point_mm[there]]), by + [who] * int(there.sum())
     if len(places) and own.any():
         own &= cKDTree(places).query(tips)[0] > _BESIDE_MM
     return Set(np.vstack([tips[own], places]), [""] * int(own.sum()) + by, lost)
+
+
+def _row(body: Mesh, at: NDArray[np.float64], to: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(k, 3) from one end to the other, evenly: each at the lowest place of what faces down beside the straight line, square to it."""
+    way = to - at
+    long = float(np.hypot(*way[:2]))
+    count = max(round(long / _ROW_MM), 1)
+    along = way[:2] / max(long, 1e-9)
+    middle = body.vertices_mm[body.faces].mean(1)
+    below = middle[face_normals(body)[:, 2] < _DOWN]
+    off = below[:, :2] - at[:2]
+    far, beside = off @ along, off @ [-along[1], along[0]]
+    out = [at]
+    for k in range(1, count):
+        near = (np.abs(far - long * k / count) < 0.5 * _ROW_MM / 2) & (np.abs(beside) < _BENT_MM)
+        near &= np.abs(below[:, 2] - (at[2] + way[2] * k / count)) < _BENT_MM
+        if near.any():
+            out.append(below[near][below[near][:, 2].argmin()])
+    return np.array([*out, to])

@@ -12,6 +12,8 @@ interface Props {
   /** It stays on its level, or goes across the view. */
   along: "level" | "view";
   onPut: (at: Point) => void;
+  /** It was pressed and not pulled. */
+  onPress?: () => void;
   onHold: (held: boolean) => void;
   /** Drawn with it, where it is pulled to. */
   children?: (at: Point) => ReactNode;
@@ -20,7 +22,7 @@ interface Props {
 const LEAST_MM = 0.05;
 
 /** A ball that is pulled to another place; told where it was let go. */
-export function PulledBall({ name, at, colour, radius, along, onPut, onHold, children }: Props) {
+export function PulledBall({ name, at, colour, radius, along, onPut, onPress, onHold, children }: Props) {
   const camera = useThree((s) => s.camera);
   const [pulled, setPulled] = useState<Point | null>(null);
   const held = useRef<Vector3 | null>(null);
@@ -38,7 +40,9 @@ export function PulledBall({ name, at, colour, radius, along, onPut, onHold, chi
     held.current = null;
     setPulled(null);
     onHold(false);
-    if (keep && pulled && new Vector3(...pulled).distanceTo(new Vector3(...at)) > LEAST_MM) onPut(pulled);
+    if (!keep) return;
+    if (pulled && new Vector3(...pulled).distanceTo(new Vector3(...at)) > LEAST_MM) onPut(pulled);
+    else onPress?.();
   }
 
   return (

@@ -44,7 +44,7 @@ export function placeOf(ui: StepUi, at: At, piece: PieceOut): Matrix4 {
 export function toStage(ui: StepUi, at: At, address: string, point: Point): Point {
   const piece = pieceOf(at.data, address);
   const v = new Vector3(...point);
-  if (piece) v.applyMatrix4(placeOf(ui, at, piece));
+  if (piece) v.applyMatrix4(placeOf(ui, at, { ...piece, id: address }));
   return [v.x, v.y, v.z];
 }
 
@@ -52,7 +52,7 @@ export function toStage(ui: StepUi, at: At, address: string, point: Point): Poin
 export function fromStage(ui: StepUi, at: At, address: string, point: Point): Point | null {
   const piece = pieceOf(at.data, address);
   if (!piece) return null;
-  const v = new Vector3(...point).applyMatrix4(new Matrix4().copy(placeOf(ui, at, piece)).invert());
+  const v = new Vector3(...point).applyMatrix4(new Matrix4().copy(placeOf(ui, at, { ...piece, id: address })).invert());
   const round = (mm: number) => Math.round(mm * 100) / 100;
   return [round(v.x), round(v.y), round(v.z)];
 }

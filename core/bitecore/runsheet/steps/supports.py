@@ -29,10 +29,12 @@ class SetTip(Entry):
     """A tip that a person wants.
 
     at      : where it touches, in the scan's own coordinates (mm); none: no tip stands there
+    to      : the other end, of a row along an edge
     instead : of the one by itself that it moves or takes away
     """
 
     at: tuple[_Mm, _Mm, _Mm] | None = None
+    to: tuple[_Mm, _Mm, _Mm] | None = None
     instead: tuple[_Mm, _Mm, _Mm] | None = None
 
 
@@ -82,8 +84,8 @@ def apply(inputs: Inputs, settings: SupportsSettings, run: Run) -> StepResult:
 
 
 def _said(tip: SetTip, matrix: NDArray) -> Said:
-    at, instead = (None if p is None else matrix[:3, :3] @ p + matrix[:3, 3] for p in (tip.at, tip.instead))
-    return Said(at, instead)
+    at, instead, to = (None if p is None else matrix[:3, :3] @ p + matrix[:3, 3] for p in (tip.at, tip.instead, tip.to))
+    return Said(at, instead, to)
 
 
 def _propped(inputs: Inputs) -> StepResult:

@@ -6277,6 +6277,14 @@ export interface components {
              */
             resin: string;
             /**
+             * On supports
+             * @description Of single bodies, where it is otherwise than of all.
+             * @default {}
+             */
+            stands: {
+                [key: string]: "none" | "all";
+            };
+            /**
              * Supports
              * @description None: models lie flat on the plate, dies stand on pillars. All: raised on pillars and a raft.
              * @default none
@@ -6938,6 +6946,34 @@ export interface components {
             zone: "" | "back left" | "back right" | "side left" | "side right";
         };
         /**
+         * SetTip
+         * @description A tip that a person wants.
+         *
+         *     at      : where it touches, in the scan's own coordinates (mm); none: no tip stands there
+         *     to      : the other end, of a row along an edge
+         *     instead : of the one by itself that it moves or takes away
+         */
+        SetTip: {
+            /** At */
+            at?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Instead */
+            instead?: [
+                number,
+                number,
+                number
+            ] | null;
+            /** To */
+            to?: [
+                number,
+                number,
+                number
+            ] | null;
+        };
+        /**
          * SetTooth
          * @description What a person says of a tooth.
          *
@@ -7219,6 +7255,8 @@ export interface components {
         SupportsGood: {
             /** Mesh */
             mesh?: string | null;
+            /** Tips */
+            tips?: components["schemas"]["Tip"][] | null;
         };
         /** SupportsNode */
         SupportsNode: {
@@ -7251,7 +7289,16 @@ export interface components {
             step: "supports";
         };
         /** SupportsSettings */
-        SupportsSettings: Record<string, never>;
+        SupportsSettings: {
+            /**
+             * Tips by hand
+             * @description Which are added, moved, taken away.
+             * @default {}
+             */
+            tips: {
+                [key: string]: components["schemas"]["SetTip"];
+            };
+        };
         /** SwingDetail */
         SwingDetail: {
             /** Flags */
@@ -7526,6 +7573,25 @@ export interface components {
             format: number;
             /** Jaws */
             jaws: components["schemas"]["JawTold"][];
+        };
+        /**
+         * Tip
+         * @description Where a support touches a body, in its home. by : the entry of the settings that put it there, empty: by itself; tooth : the FDI
+         *     number of the tooth it stands on, 0: none; stands : it has a way down to the plate
+         */
+        Tip: {
+            /** At Mm */
+            at_mm: [
+                number,
+                number,
+                number
+            ];
+            /** By */
+            by: string;
+            /** Stands */
+            stands: boolean;
+            /** Tooth */
+            tooth: number;
         };
         /**
          * ToothFound

@@ -1,18 +1,29 @@
 import { goodOf, ofEach, pieceOf } from "../../case/look";
-import { BuildPlate, type Drawing, type StepUi, shownOf } from "../../stage";
+import { BuildPlate, type CardProps, type Drawing, type StepUi, shownOf } from "../../stage";
 import { bodiesScene, fromRows } from "../../stage/place";
 import { Lying, lay } from "./lay";
 import { layers } from "./layers";
 import { Printing } from "./Printing";
+import { Stands } from "./Stands";
+import { tips } from "./tips";
 
 function Draws({ data }: Drawing) {
   const plate = goodOf(data, "plate")?.plate;
   return plate ? <BuildPlate width={plate.width_mm} depth={plate.depth_mm} /> : null;
 }
 
+function Below(props: CardProps) {
+  return (
+    <>
+      <Stands {...props} />
+      <Lying {...props} />
+    </>
+  );
+}
+
 const plate: StepUi = {
   name: "plate",
-  tools: [lay, layers],
+  tools: [lay, tips, layers],
   // The bodies, and what they stand on.
   scene: (at) => [
     ...bodiesScene(plate)(at),
@@ -23,7 +34,7 @@ const plate: StepUi = {
     }),
   ],
   Card: Printing,
-  Below: Lying,
+  Below,
   place: ({ data }, piece) => fromRows(ofEach(goodOf(data, "plate")?.home_to_plate, piece.id)),
   Draws,
   floor: "plate",
