@@ -106,8 +106,8 @@ class TipTest(unittest.TestCase):
         ends = [np.array([low + x, y, 5.0]) for x in (3.0, 27.0)]
         done = set_by_hand(body, np.zeros((0, 3)), {"t1": Said(ends[0], to=ends[1])})
         self.assertEqual((done.by, done.lost), (["t1"] * 9, {}))
-        self.assertLess(np.abs(done.tips[:, 1] - y).max(), 0.5)
-        self.assertLess(np.abs(np.diff(np.sort(done.tips[:, 0])) - 3.0).max(), 1.6)
+        self.assertLess(np.abs(done.tips[:, 1] - y).max(), 0.05)
+        self.assertLess(np.abs(np.diff(np.sort(done.tips[:, 0])) - 3.0).max(), 0.05)
 
     def test_tips_touch_and_pillars_keep_off(self) -> None:
         store = known_store()

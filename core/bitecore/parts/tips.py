@@ -16,15 +16,15 @@ from ..ops.closest import ClosestPoints
 _MEANT_MM = 1.5
 # One that is added stands for those by themselves that are nearer.
 _BESIDE_MM = 0.8
-# In a row they stand so far apart; the edge may leave the straight line by so much.
-_ROW_MM, _BENT_MM = 3.0, 8.0
+# In a row they stand so far apart; the surface may leave the straight line by so much.
+_ROW_MM, _BENT_MM = 3.0, 4.0
 # So far the surface may have gone from under a tip; what faces down less than so much has nothing to stand on.
 _STILL_MM, _DOWN = 1.0, -0.05
 
 
 @dataclass(frozen=True)
 class Said:
-    """at : (3,) where a tip touches, None: none stands there; to : (3,) the other end of a row, along the edge that hangs lowest between;
+    """at : (3,) where a tip touches, None: none stands there; to : (3,) the other end of a row;
     instead : (3,) of the one by itself that it moves or takes away"""
 
     at: NDArray[np.float64] | None
@@ -69,19 +69,11 @@ def set_by_hand(body: Mesh, tips: NDArray[np.float64], said: Mapping[str, Said])
 
 
 def _row(body: Mesh, at: NDArray[np.float64], to: NDArray[np.float64]) -> NDArray[np.float64]:
-    """(k, 3) from one end to the other, evenly: each at the lowest place of what faces down beside the straight line, square to it."""
-    way = to - at
-    long = float(np.hypot(*way[:2]))
-    count = max(round(long / _ROW_MM), 1)
-    along = way[:2] / max(long, 1e-9)
-    middle = body.vertices_mm[body.faces].mean(1)
-    below = middle[face_normals(body)[:, 2] < _DOWN]
-    off = below[:, :2] - at[:2]
-    far, beside = off @ along, off @ [-along[1], along[0]]
-    out = [at]
-    for k in range(1, count):
-        near = (np.abs(far - long * k / count) < 0.5 * _ROW_MM / 2) & (np.abs(beside) < _BENT_MM)
-        near &= np.abs(below[:, 2] - (at[2] + way[2] * k / count)) < _BENT_MM
-        if near.any():
-            out.append(below[near][below[near][:, 2].argmin()])
-    return np.array([*out, to])
+    """(k, 3) from one end to the other, evenly: what faces down nearest to the straight line."""
+    count = max(round(float(np.linalg.norm(to - at)) / _ROW_MM), 1)
+    between = at + (to - at) * (np.arange(1, count) / count)[:, None]
+    down = face_normals(body)[:, 2] < _DOWN
+    if count == 1 or not down.any():
+        return np.array([at, to])
+    hits = ClosestPoints(body.of_faces(down)).query(between, within_mm=_BENT_MM)
+    return np.vstack([at, hits.point_mm[hits.face >= 0], to])

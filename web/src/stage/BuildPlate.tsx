@@ -1,4 +1,6 @@
-import { useMemo } from "react";
+import { useFrame } from "@react-three/fiber";
+import { useMemo, useRef } from "react";
+import type { Mesh } from "three";
 import type { Point } from "../store/bench";
 import { Line } from "./Line";
 import { ink, SQUARE } from "./plaster";
@@ -21,9 +23,15 @@ export function BuildPlate({ width, depth }: { width: number; depth: number }) {
     ],
     [width, depth],
   );
+  const sheet = useRef<Mesh>(null);
+  // From below one looks through it, at what lies and stands on it.
+  useFrame(({ camera }) => {
+    if (sheet.current) sheet.current.visible = camera.position.z > 0;
+  });
   return (
     <>
       <mesh
+        ref={sheet}
         position={[width / 2, depth / 2, -0.06]}
         raycast={() => {}}
         renderOrder={-1}

@@ -39,6 +39,8 @@ const plate: StepUi = {
   Draws,
   floor: "plate",
   gathers: true,
+  // Undersides are seen through the pillars under them.
+  shows: ({ view }, shown) => (shown.role === "supports" && view.tool?.id === tips.id ? "ghost" : null),
   // Bodies lie turned each its own way.
   facing: () => false,
   extent: ({ data }) => {
