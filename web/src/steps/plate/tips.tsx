@@ -4,7 +4,17 @@ import { Vector3 } from "three";
 import { create } from "zustand";
 import { detailOf, nodeOf, nodesOf } from "../../case/look";
 import type { CaseOut } from "../../shared/api/client";
-import { Choice, type Drawing, fromStage, PulledBall, type Tool, ToolPanel, toStage, useLeft } from "../../stage";
+import {
+  Choice,
+  type Drawing,
+  fromStage,
+  Label,
+  PulledBall,
+  type Tool,
+  ToolPanel,
+  toStage,
+  useLeft,
+} from "../../stage";
 import type { Point } from "../../store/bench";
 
 const BY_ITSELF = "#3b6ea5";
@@ -29,9 +39,37 @@ const HOWS = [
 /** One tip at a press, or a row from one press to the next: where that began. */
 const useRow = create<{ how: How; from: { piece: string; at: Point } | null }>(() => ({ how: "one", from: null }));
 
-function tipsOf(data: CaseOut, address: string) {
+interface Seen {
+  at_mm: Point;
+  by: string;
+  tooth: number;
+  stands: boolean;
+  /** It was set and is not worked out yet, or has no place any more. */
+  only?: "set" | "lost";
+}
+
+const MEANT_MM = 1.5;
+
+/** The tips of a body, with what was set by hand since. */
+function tipsOf(data: CaseOut, address: string): Seen[] {
   const node = nodeOf(data, "supports", address);
-  return (node?.piece === address && node.good?.tips) || [];
+  const known: Seen[] = (node?.piece === address && node.good?.tips) || [];
+  const said = Object.entries(byHand(data, address));
+  const gone = said.flatMap(([, entry]) => (entry.instead ? [entry.instead] : []));
+  const fresh = said.flatMap(([id, entry]): Seen[] =>
+    entry.at && !known.some((tip) => tip.by === id)
+      ? [
+          {
+            at_mm: entry.at,
+            by: id,
+            tooth: 0,
+            stands: true,
+            only: node?.state === "done" || node?.state === "look" ? "lost" : "set",
+          },
+        ]
+      : [],
+  );
+  return [...known.filter((tip) => tip.by || !gone.some((at) => apart(at, tip.at_mm) < MEANT_MM / 4)), ...fresh];
 }
 
 function byHand(data: CaseOut, address: string): Record<string, SetTip> {
@@ -66,7 +104,9 @@ function Balls(drawing: Drawing) {
               key={`${node.piece} ${tip.at_mm.join(" ")}`}
               name={`tip-${node.piece}`}
               at={toStage(ui, at, node.piece, tip.at_mm)}
-              colour={!tip.stands || (tip.by && tip.tooth) ? AMISS : tip.by ? BY_HAND : BY_ITSELF}
+              colour={
+                !tip.stands || tip.only === "lost" || (tip.by && tip.tooth) ? AMISS : tip.by ? BY_HAND : BY_ITSELF
+              }
               radius={0.45}
               along="view"
               onHold={hold}
@@ -103,34 +143,62 @@ function Balls(drawing: Drawing) {
   );
 }
 
-function Panel({ data, doings }: Drawing) {
+/** Beside every tip that was set by hand: what it stands on. */
+function Told({ data, view, ui }: Drawing) {
+  const left = useLeft();
+  return nodesOf(data, "supports").flatMap((node) =>
+    tipsOf(data, node.piece)
+      .filter((tip) => tip.by)
+      .map((tip) => ({ tip, at: toStage(ui, { data, view }, node.piece, tip.at_mm) }))
+      .filter(({ at }) => left(at))
+      .map(({ tip, at }) => (
+        <Label key={`${node.piece} ${tip.at_mm.join(" ")}`} at={at}>
+          <span data-testid="tip-by-hand" className="text-xs">
+            {told(tip)}
+          </span>
+        </Label>
+      )),
+  );
+}
+
+function told(tip: Seen): string {
+  if (tip.only) return tip.only === "set" ? "…" : "no place";
+  if (tip.tooth > 0) return `on ${tip.tooth}`;
+  return tip.stands ? "by hand" : "no way down";
+}
+
+function Panel(drawing: Drawing) {
+  const { data, doings } = drawing;
   const { how, from } = useRow();
   useEffect(() => () => useRow.setState({ how: "one", from: null }), []);
   const bodies = nodesOf(data, "supports").filter((n) => Object.keys(byHand(data, n.piece)).length > 0);
   const count = bodies.reduce((sum, n) => sum + Object.keys(byHand(data, n.piece)).length, 0);
   return (
-    <ToolPanel name="Tips">
-      <Choice label="Set" value={how} of={HOWS} onChoose={(value) => useRow.setState({ how: value, from: null })} />
-      <p className="dim">
-        {how === "one"
-          ? "Press on an underside to add a tip, on a tip to take it away; pull one elsewhere."
-          : from
-            ? "Press where the row ends."
-            : "Press where the row begins, along an edge."}
-      </p>
-      {count > 0 && (
-        <button
-          type="button"
-          className="self-start font-semibold text-primary"
-          disabled={doings.busy}
-          onClick={() => {
-            for (const node of bodies) doings.set("supports", node.piece, { tips: {} });
-          }}
-        >
-          Drop what was set by hand ({count})
-        </button>
-      )}
-    </ToolPanel>
+    <>
+      <Told {...drawing} />
+      <ToolPanel name="Tips">
+        <Choice label="Set" value={how} of={HOWS} onChoose={(value) => useRow.setState({ how: value, from: null })} />
+        <p className="dim">
+          {how === "one"
+            ? "Press on an underside to add a tip, on a tip to take it away; pull one elsewhere."
+            : from
+              ? "Press where the row ends."
+              : "Press where the row begins, along an edge."}
+        </p>
+        {count > 0 && (
+          <button
+            type="button"
+            className="self-start font-semibold text-primary"
+            disabled={doings.busy}
+            onClick={() => {
+              for (const node of bodies) doings.set("supports", node.piece, { tips: {} });
+            }}
+          >
+            Drop what was set by hand ({count})
+          </button>
+        )}
+      </ToolPanel>
+    </>
   );
 }
 
