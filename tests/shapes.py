@@ -98,3 +98,18 @@ def light_jaws(seed: int = 3, *, palate: bool = True) -> tuple[Mesh, Mesh]:
     """`jaws` of half the triangles: for tests that ask what becomes of a case, not of a shape."""
     both = pair(ArchPlan(seed=seed, grid_mm=0.9, palate=palate))
     return both.upper.mesh, both.lower.mesh
+
+
+def islands(solid: manifold3d.Manifold, layer_mm: float = 0.05, least_mm2: float = 0.05) -> list[tuple[float, float]]:
+    """(height, mm²) of what begins in mid-air."""
+    found, below = [], manifold3d.CrossSection()
+    for k in range(int(solid.bounding_box()[5] / layer_mm)):
+        z = (k + 0.5) * layer_mm
+        here = solid.slice(z)
+        for part in here.decompose() if k else ():
+            if part.area() >= least_mm2 and (part ^ below).is_empty():
+                over = [o for o in solid.slice(z + 0.1).decompose() if not (o ^ part).is_empty()]
+                if all((o ^ below).is_empty() for o in over):
+                    found.append((round(z, 3), round(part.area(), 3)))
+        below = here
+    return found

@@ -41,7 +41,7 @@ def write_layers(graph: CaseGraph, store: ResultStore, out: Path) -> None:
     found = plate_layers(graph, store.blobs)
     if found is None:
         raise BenchError("There are no layers to write: the plate was not worked out.", code="no-layers")
-    (out / "layers.zip").write_bytes(written(found.bodies, found.says))
+    (out / "layers.zip").write_bytes(written(found))
     bodies = []
     for step, output, kind in (("assemble", "body", "body"), ("supports", "mesh", "supports")):
         for node in graph.of_step(step):

@@ -42,7 +42,7 @@ def _made(row: Print, path: Path) -> bool:
         found = laid_out(row.sent, row.spec["plate"], row.spec["printing"], folder())
     except (KeyError, OSError):
         return False  # it was sent before so much was kept of it
-    data = written(found.bodies, found.says)
+    data = written(found)
     path.parent.mkdir(parents=True, exist_ok=True)
     path.write_bytes(data)
     _set(

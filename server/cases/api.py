@@ -13,7 +13,7 @@ from ninja import File, Router, UploadedFile
 
 from accounts.services import label
 from bitecore.anatomy.notation import DECIDUOUS, PERMANENT, tooth
-from bitecore.parts.layer_zip import PlateLayers, picture, written
+from bitecore.parts.layer_zip import PlateLayers, written
 from bitecore.runsheet import standard
 from bitecore.runsheet.plated import plate_layers
 from bitecore.runsheet.toothed import labelled, teeth_of
@@ -259,7 +259,7 @@ def files_zip(request: HttpRequest, number: str) -> HttpResponse:
             archive.writestr(zipfile.ZipInfo(path, (2020, 1, 1, 0, 0, 0)), folder().read(file.sha256))
         if _wants_layers(services.visible(request.user, number)):
             found = _layers(request, number)
-            archive.writestr(zipfile.ZipInfo("layers.zip", (2020, 1, 1, 0, 0, 0)), written(found.bodies, found.says))
+            archive.writestr(zipfile.ZipInfo("layers.zip", (2020, 1, 1, 0, 0, 0)), written(found))
     return _download(out.getvalue(), f"{number}.zip", "application/zip")
 
 
@@ -276,7 +276,7 @@ def one_file(request: HttpRequest, number: str, name: str) -> HttpResponse:
 def layers_zip(request: HttpRequest, number: str) -> HttpResponse:
     """The plate in layers, one PNG each, as the printer gets them (docs/layers.md)."""
     found = _layers(request, number)
-    return _download(written(found.bodies, found.says), f"{number}_layers.zip", "application/zip")
+    return _download(written(found), f"{number}_layers.zip", "application/zip")
 
 
 @router.get("/{number}/teeth.json", response=TeethTold)
@@ -303,7 +303,7 @@ def one_layer(request: HttpRequest, number: str, layer: int) -> HttpResponse:
     found = _layers(request, number)
     if not 0 <= layer < len(found.says["layers"]):
         raise Refused("The plate has no such layer.", code="no-layer", status=404)
-    return HttpResponse(picture(found.bodies, layer, found.size_px), content_type="image/png")
+    return HttpResponse(found.picture(layer), content_type="image/png")
 
 
 def _wants_layers(case: Case) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
-from bitecore.parts.layer_zip import PlateLayers, picture, written
+from bitecore.parts.layer_zip import PlateLayers, written
 from bitecore.platesheet import PLATE
 from cases import veil
 from cases.schemas import SettingOut
@@ -134,11 +134,11 @@ def _file(request: HttpRequest, ident: int, ending: str, kind: str) -> HttpRespo
 
 @router.get("/{ident}/layers.json", response=LayerTable)
 def layer_table(request: HttpRequest, ident: int) -> LayerTable:
-    says = _layers(request, ident).says
-    rows = says["layers"]
-    high = rows[0]["z_mm"][1] - rows[0]["z_mm"][0] if rows else 0.0
+    found = _layers(request, ident)
+    says, rows = found.says, found.says["layers"]
     return LayerTable(
-        area_mm2=[r["area_mm2"] for r in rows], layer_mm=round(high, 6), seconds=says["seconds"], resin_ml=says["resin_ml"]
+        area_mm2=[r["area_mm2"] for r in rows], ends_mm=[r["z_mm"][1] for r in rows], seconds=says["seconds"], resin_ml=says["resin_ml"],
+        fine_seconds=found.fine_seconds,
     )  # fmt: skip
 
 
@@ -148,14 +148,14 @@ def one_layer(request: HttpRequest, ident: int, layer: int, of: str = "") -> Htt
     found = leafed(services.visible(request.user, ident), of) or _layers(request, ident)
     if not 0 <= layer < len(found.says["layers"]):
         raise Refused("The plate has no such layer.", code="no-layer", status=404)
-    return HttpResponse(picture(found.bodies, layer, found.size_px), content_type="image/png")
+    return HttpResponse(found.picture(layer), content_type="image/png")
 
 
 @router.get("/{ident}/layers.zip")
 def layers_zip(request: HttpRequest, ident: int) -> HttpResponse:
     """The plate in layers, one PNG each, as the printer gets them (docs/layers.md)."""
     found = _layers(request, ident)
-    return _download(written(found.bodies, found.says), f"plate-{ident}_layers.zip", "application/zip")
+    return _download(written(found), f"plate-{ident}_layers.zip", "application/zip")
 
 
 def _layers(request: HttpRequest, ident: int) -> PlateLayers:

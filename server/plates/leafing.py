@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import json
 from collections import OrderedDict
 from threading import Lock
 
@@ -22,8 +23,13 @@ _lock = Lock()
 
 def word_of(graph: PlateGraph) -> str:
     """Stands for the layers of a plate as they are now; empty while they are not worked out."""
-    known = digests(graph)
-    return hashlib.sha256(" ".join(known).encode()).hexdigest()[:16] if known else ""
+    known, pack = digests(graph), graph.node("pack")
+    if not known or pack is None:
+        return ""
+    # The same layers in two heights may change from one to the other elsewhere.
+    thick = pack.json("printing").get("thick")
+    said = " ".join(known) + (json.dumps(thick, sort_keys=True) if thick else "")
+    return hashlib.sha256(said.encode()).hexdigest()[:16]
 
 
 def opened(plate: Plate) -> PlateLayers | None:

@@ -4,11 +4,17 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
 from bitecore.platesheet import PlateBody
 from bitecore.runsheet.part_names import is_die, part_of
+from bitecore.runsheet.part_names import teeth_of as teeth_numbers
+from bitecore.runsheet.toothed import teeth_of
 from bitecore.runsheet.who import CaseGraph
 from cases.models import Case
 from ground.errors import Refused
+from runs.owning import folder
 from runs.services import look
 
 
@@ -28,8 +34,21 @@ def pinned(case: Case, address: str, *, graph: CaseGraph | None = None) -> dict[
     return {
         "mesh": digest, "supports": (held.mesh("mesh") if held and held.good else None) or "", "up": stand["up"], "front": stand["front"],
         "place": place, "kit": case.number if is_die(part_of(address)) else "", "case": case.number, "address": address,
-        "jaw": node.jaw or "",
+        "jaw": node.jaw or "", "margin": _lowest_margin(graph, address, np.array(place) if place else None, stand),
     }  # fmt: skip
+
+
+def _lowest_margin(graph: CaseGraph, address: str, place: NDArray[np.float64] | None, stand: dict[str, Any]) -> list[float] | None:
+    """Of the teeth it carries, in its home: the place nearest to the plate. None where none is told."""
+    found = teeth_of(graph, folder())
+    piece, own = address.split(".")[0], teeth_numbers(address)
+    told = [t for jaw in (found or {"jaws": []})["jaws"] if jaw["piece"] == piece for t in jaw["teeth"] if not own or t["fdi"] in own]
+    points = [point for tooth in told for point in tooth["margin_mm"] or ()]
+    if not points:
+        return None
+    up = np.array(stand["up"]) if place is None else place[2, :3]
+    at = np.array(points)
+    return [round(float(mm), 6) for mm in at[(at @ up).argmin()]]
 
 
 def is_newer(body: PlateBody, now: dict[str, Any]) -> bool:
@@ -38,4 +57,7 @@ def is_newer(body: PlateBody, now: dict[str, Any]) -> bool:
         return True
     place = [row[:3] for row in now["place"]] if now["place"] else None
     before = [list(row[:3]) for row in body.place] if body.place else None
-    return place != before or bool(now["supports"]) != bool(body.supports)
+    # As long as its case lays it where it was, what it stands on is the same too.
+    whole = [list(row) for row in body.place] if body.place else None
+    same_place = [list(row) for row in now["place"]] == whole if now["place"] else whole is None
+    return place != before or bool(now["supports"]) != bool(body.supports) or (same_place and now["supports"] != body.supports)

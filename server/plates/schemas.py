@@ -85,11 +85,13 @@ class PlateLine(Schema):
 
 
 class LayerTable(Schema):
-    """Every layer of a plate: how much is cured in each (mm²), how high one is, what the whole takes."""
+    """Every layer of a plate: how much is cured in each (mm²), where it ends (mm over the plate), what the whole takes, and how long it
+    would with all layers as fine as the finest."""
 
     area_mm2: list[float]
-    layer_mm: float
+    ends_mm: list[float]
     seconds: float
+    fine_seconds: float
     resin_ml: float
 
 

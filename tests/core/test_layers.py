@@ -10,6 +10,7 @@ import zipfile
 from pathlib import Path
 
 import igl
+import manifold3d
 import numpy as np
 import trimesh
 from PIL import Image
@@ -21,10 +22,13 @@ from bitecore.files import stl
 from bitecore.mesh import Mesh, volume_ml
 from bitecore.ops.layers import Layers, layers
 from bitecore.ops.rigid import placed
-from bitecore.parts.layer_zip import about, picture, written
-from bitecore.runsheet import CASE, evaluate
+from bitecore.parts.layer_zip import PlateLayers, about, laid_out, picture, written
+from bitecore.parts.printing import printing_of, seconds_of, takes_of
+from bitecore.parts.shelf import BUILT_IN
+from bitecore.runsheet import CASE, MemoryStore, evaluate
 from bitecore.runsheet.plated import plate_layers
 from tests.core.known import known_store
+from tests.core.test_check import mesh_of
 from tests.core.test_runsheet import case
 from tests.shapes import box, manifold, sphere
 from tests.shapes import light_jaws as jaws
@@ -79,7 +83,7 @@ class ZipTest(unittest.TestCase):
             layers(sphere(3, 40), at(25, 10, 3), pixel_mm=0.05, layer_mm=0.1),
         ]
         says = about(bodies, (800, 400), NAMES, TIMING)
-        with zipfile.ZipFile(io.BytesIO(written(bodies, says))) as archive:
+        with zipfile.ZipFile(io.BytesIO(written(PlateLayers(bodies, (800, 400), says)))) as archive:
             self.assertEqual(json.loads(archive.read("layers.json")), says)
             self.assertEqual(len(archive.namelist()), 61)
             image = Image.open(io.BytesIO(archive.read(says["layers"][12]["file"])))
@@ -91,6 +95,50 @@ class ZipTest(unittest.TestCase):
         self.assertAlmostEqual(read.sum() * 0.05**2, says["layers"][12]["area_mm2"], places=3)
         self.assertEqual(says["seconds"], 5 * 30 + 55 * 7)
         self.assertAlmostEqual(says["resin_ml"], sum(b.volume_ml for b in bodies), places=5)
+
+    def test_two_heights_are_sections_where_they_say(self) -> None:
+        """A cone and a ball: below 4.2 mm in layers of 0.1, above in layers of 0.05; every picture is the section at its middle by another
+        library, times and volume in closed form."""
+        store = MemoryStore()
+        cone = mesh_of(manifold3d.Manifold.cylinder(9, 5, 1, 96).translate([8, 10, 0]))
+        ball = mesh_of(manifold3d.Manifold.sphere(3, 96).translate([20, 10, 3.0]))
+        sent = []
+        for body in (cone, ball):
+            stacks = [layers(body, np.eye(4), pixel_mm=0.05, layer_mm=high) for high in (0.05, 0.1)]
+            fine, thick = (store.blobs.write(stack.to_bytes()) for stack in stacks)
+            sent.append(f"{fine} 0 0 {thick}")
+        plate = {"printer": "Wren", "width_mm": 30.0, "depth_mm": 20.0, "pixel_mm": 0.05}
+        resin = {"name": "Plaster grey", "data": {"exposure_s": 2.5, "thick_exposure_s": 3.6, "base_exposure_s": 25.0, "base_layers": 5}}
+        printing = printing_of({"data": BUILT_IN["printer"]["wren"].data}, resin, 0.05, (0.1, 4.2))
+        found = laid_out(sent, plate, printing, store.blobs)
+        rows = found.says["layers"]
+        self.assertEqual(len(rows), 42 + (180 - 84))
+        self.assertEqual(
+            [rows[0]["z_mm"], rows[41]["z_mm"], rows[42]["z_mm"], rows[-1]["z_mm"]], [[0, 0.1], [4.1, 4.2], [4.2, 4.25], [8.95, 9.0]]
+        )
+        whole = manifold(cone) + manifold(ball)
+        for k in (0, 7, 30, 41, 42, 60, 137):
+            low, high = rows[k]["z_mm"]
+            want = whole.slice((low + high) / 2).area()
+            self.assertAlmostEqual(rows[k]["area_mm2"] / want, 1, delta=0.01)
+            image = np.asarray(Image.open(io.BytesIO(found.picture(k))))
+            self.assertAlmostEqual(image.sum() * 0.05**2, rows[k]["area_mm2"], places=3)
+        self.assertAlmostEqual(found.says["resin_ml"] * 1000 / whole.volume(), 1, delta=0.002)
+        lift = printing["layer_s"] - 2.5
+        self.assertAlmostEqual(printing["thick"]["layer_s"], 3.6 + lift)
+        self.assertAlmostEqual(found.says["seconds"], 5 * (25 + lift) + 37 * (3.6 + lift) + 96 * (2.5 + lift), places=2)
+        self.assertAlmostEqual(found.fine_seconds, 5 * (25 + lift) + 175 * (2.5 + lift), places=2)
+        self.assertAlmostEqual(takes_of(printing, [{"layers": 180, "ml": 1.0}])["minutes"] * 60, found.says["seconds"], places=2)
+        # Lower than the boundary: it ends with a thick layer.
+        self.assertEqual(len(seconds_of(printing, 33)), 17)
+
+    def test_light_by_height(self) -> None:
+        """By the same share for every 0.05 mm (what is cured deepens with the logarithm of the light)."""
+        resin = {"name": "r", "data": {"exposure_s": 2.0, "thick_exposure_s": 3.0}}
+        printer = {"data": BUILT_IN["printer"]["wren"].data}
+        lift = printing_of(printer, resin, 0.05)["layer_s"] - 2.0
+        for high, want in ((0.1, 3.0), (0.15, 4.5), (0.025, 2.0 / 1.5**0.5)):
+            self.assertAlmostEqual(printing_of(printer, resin, high)["layer_s"] - lift, want, places=5)
 
     def test_a_picture_of_odd_width_and_what_stands_over_its_edges(self) -> None:
         random = np.random.default_rng(3)

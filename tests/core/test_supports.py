@@ -26,8 +26,8 @@ from bitecore.runsheet import CASE, evaluate
 from tests.core.known import known_store
 from tests.core.test_check import block, mesh_of
 from tests.core.test_runsheet import case
+from tests.shapes import islands, manifold
 from tests.shapes import light_jaws as jaws
-from tests.shapes import manifold
 
 NOWHERE = np.zeros((0, 3))
 HERON = {"printer": "heron"}
@@ -128,21 +128,6 @@ class TipTest(unittest.TestCase):
         self.assertLess(both.volume(), 6 * one * made.stands.sum())
         self.assertGreater(both.volume(), 0.3 * one * made.stands.sum())
         self.assertGreaterEqual(made.mesh.vertices_mm[:, 2].min(), 0.0)
-
-
-def islands(solid: manifold3d.Manifold, layer_mm: float = 0.05, least_mm2: float = 0.05) -> list[tuple[float, float]]:
-    """(height, mm²) of what begins in mid-air."""
-    found, below = [], manifold3d.CrossSection()
-    for k in range(int(solid.bounding_box()[5] / layer_mm)):
-        z = (k + 0.5) * layer_mm
-        here = solid.slice(z)
-        for part in here.decompose() if k else ():
-            if part.area() >= least_mm2 and (part ^ below).is_empty():
-                over = [o for o in solid.slice(z + 0.1).decompose() if not (o ^ part).is_empty()]
-                if all((o ^ below).is_empty() for o in over):
-                    found.append((round(z, 3), round(part.area(), 3)))
-        below = here
-    return found
 
 
 class LayTest(unittest.TestCase):

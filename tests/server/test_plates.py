@@ -189,6 +189,48 @@ class PlateTest(WorkCase):
         self.assertLess(abs(takes["resin"] / volume - 1), 0.01)
         self.assertAlmostEqual(says["resin_ml"], takes["resin"], places=3)
 
+    def test_two_heights_end_under_the_lowest_margin_and_the_boundary_costs_no_new_layers(self) -> None:
+        ident = post(self.mira, "/api/plates", {"printer": "heron"}).json()["id"]
+        post(self.mira, f"/api/plates/{ident}/bodies", {"base": 1, "case": self.one.number, "addresses": ["p2"]})
+        self.worked(ident)
+        fine = self.mira.get(f"/api/plates/{ident}/layers.json").json()
+        self.assertEqual(fine["seconds"], fine["fine_seconds"])
+
+        def pack(base: int, **values: object) -> dict:
+            answer = post(self.mira, f"/api/plates/{ident}/settings", {"base": base, "step": "pack", "values": values})
+            self.assertEqual(answer.status_code, 200, answer.content)
+            return self.worked(ident)
+
+        plate = pack(2, thick_mm="0.1")
+        readings = {r["name"]: r["value"] for n in plate["nodes"] for r in n["readings"]}
+        table = self.mira.get(f"/api/plates/{ident}/layers.json").json()
+        high = np.diff([0.0, *table["ends_mm"]])
+        boundary = table["ends_mm"][int((high > 0.09).sum()) - 1]
+        # A millimetre under the lowest margin, rounded down to a layer: by the teeth the case tells.
+        teeth = self.mira.get(f"/api/cases/{self.one.number}/teeth.json").json()
+        margins = [p for jaw in teeth["jaws"] if jaw["piece"] == "p2" for t in jaw["teeth"] for p in t["margin_mm"] or ()]
+        matrix = np.array(plate["bodies"][0]["home_to_plate"])
+        lowest = (np.c_[margins, np.ones(len(margins))] @ matrix.T)[:, 2].min()
+        self.assertAlmostEqual(readings["lowest margin"], lowest, places=3)
+        self.assertTrue(lowest - 1.1 - 1e-6 < boundary <= lowest - 1.0 + 1e-6, (boundary, lowest))
+        self.assertAlmostEqual(table["ends_mm"][-1], fine["ends_mm"][-1], places=6)
+        self.assertLess(table["seconds"], 0.85 * fine["seconds"])
+        self.assertEqual(table["fine_seconds"], fine["seconds"])
+        self.assertAlmostEqual(readings["printing"] * 60, table["seconds"], places=1)
+        self.assertAlmostEqual(table["resin_ml"] / fine["resin_ml"], 1, delta=0.002)
+        runs = self.runs(ident)
+        now = pack(plate["revision"], thick_up_mm=3.0)
+        self.assertEqual(self.runs(ident), runs)
+        table = self.mira.get(f"/api/plates/{ident}/layers.json").json()
+        self.assertEqual((np.diff([0.0, *table["ends_mm"]]) > 0.09).sum(), 30)
+        picture = self.picture(ident, 29)
+        self.assertAlmostEqual(picture.sum() * 0.05**2, table["area_mm2"][29], places=3)
+        over = pack(now["revision"], thick_up_mm=lowest + 2)
+        (flag,) = [f for n in over["nodes"] for f in n["flags"] if f["code"] == "thick-over-margin"]
+        self.assertEqual(flag["fix"]["values"], {"thick_up_mm": None})
+        odd = pack(over["revision"], layer_mm=0.04)
+        self.assertIn("not-a-multiple", [f["code"] for n in odd["nodes"] for f in n["flags"]])
+
     def test_what_a_person_put_off_the_plate_or_on_another_is_said_and_finds_its_place_again(self) -> None:
         plate = self.on_heron()
         ident = plate["id"]

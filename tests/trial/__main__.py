@@ -10,7 +10,7 @@ from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import TypeVar
 
-from . import bases, bite, dies, held, intake, level, parts, relation, teeth
+from . import bases, bite, dies, held, intake, level, parts, plates, relation, teeth
 from .bases_page import bases_page
 from .pages import bite_page, intake_page, level_page, relation_page
 from .parts_page import parts_page
@@ -26,14 +26,14 @@ nothing was fitted on; *second generator*, mouths by other rules (tests/trial/se
 turned any way, some inside-out, in mm, cm, m and inch, some with gaps, crowding, wear, third molars, without palate. Of mouths so
 many: Intake {cases}, {half} and {cases}; Bite {cases}; Relation {few} and {few}; Level {cases}, {half} and {cases}; Teeth {cases},
 {half}, {cases} and {cases}; Parts {half} and {few}; Bases {few}, {few} and {few},
-and half as many with toothless stretches and of impressions; Articulate and Dies {few}, {few} and {few}.
+and half as many with toothless stretches and of impressions; Articulate, Dies and Supports {few}, {few} and {few}.
 """
 
 
 def main() -> int:
     parser = argparse.ArgumentParser(prog="./bench trial")
     parser.add_argument("--cases", type=int, default=100)
-    names = ("intake", "bite", "relation", "level", "teeth", "parts", "bases", "held", "dies")
+    names = ("intake", "bite", "relation", "level", "teeth", "parts", "bases", "held", "dies", "plates")
     parser.add_argument("--only", choices=names, help="one part of the page; printed, not written")
     parser.add_argument("--out", type=Path, default=Path("docs/trial.md"))
     args = parser.parse_args()
@@ -98,6 +98,13 @@ def main() -> int:
         if args.only in (None, "dies"):
             of_dies = ((OWN, dies.judged_dies, few), (WIDE, dies.judged_wide_dies, few), (SECOND, dies.judged_second_dies, few))
             pages.append(dies.dies_page({name: told("dies", name, of, which) for name, of, which in of_dies}))
+        if args.only in (None, "plates"):
+            of_plates = (
+                (OWN, plates.judged_plates, few),
+                (WIDE, plates.judged_wide_plates, few),
+                (SECOND, plates.judged_second_plates, few),
+            )
+            pages.append(plates.plates_page({name: told("plates", name, of, which) for name, of, which in of_plates}))
     text = "\n".join(pages)
     if not args.only:
         args.out.write_text(text)

@@ -8,17 +8,19 @@ import struct
 import zipfile
 import zlib
 from collections import OrderedDict
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from threading import Lock
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..blobs import Blobs
 from ..ops.layers import Layers
 from ..progress import QUIET, Run
+from .printing import seconds_of, two_heights
 
 _TIME = (2020, 1, 1, 0, 0, 0)
 # So many bodies are kept as they were read, for whoever leafs through a plate: six megabytes each, about.
@@ -29,11 +31,22 @@ _keeping = Lock()
 
 @dataclass(frozen=True)
 class PlateLayers:
-    """size_px : of one layer's picture, (wide, tall); says : layers.json"""
+    """bodies : in layers; size_px : of one layer's picture, (wide, tall); says : layers.json; thick : the same bodies in the layers that
+    come first, so many of them, which stand for so many of the others; fine_seconds : what it would take without them"""
 
     bodies: list[Layers]
     size_px: tuple[int, int]
     says: dict[str, Any]
+    thick: list[Layers] = field(default_factory=list)
+    first: int = 0
+    instead: int = 0
+    fine_seconds: float = 0.0
+
+    def picture(self, layer: int) -> bytes:
+        """As a PNG (see picture)."""
+        if layer < self.first:
+            return picture(self.thick, layer, self.size_px)
+        return picture(self.bodies, layer - self.first + self.instead, self.size_px)
 
 
 def layers_of(blobs: Blobs, digest: str) -> Layers:
@@ -54,17 +67,23 @@ def layers_of(blobs: Blobs, digest: str) -> Layers:
 def laid_out(sent: Sequence[str], plate: Mapping[str, Any], printing: Mapping[str, Any], blobs: Blobs) -> PlateLayers:
     """A plate from what was kept of it: the same bytes whenever it is asked for.
 
-    sent : of each body the digest of its layers and, where these are set elsewhere, by how many pixels along x and y; plate, printing :
-    a BuildPlate and a Printing (parts.printing)
+    sent : of each body the digest of its layers; where these are set elsewhere, by how many pixels along x and y; and where the lower ones
+    are thicker, the digest of those; plate, printing : a BuildPlate and a Printing (parts.printing)
     """
-    bodies = []
-    for digest, *by in (each.split() for each in sent):
-        body = layers_of(blobs, digest)
-        x, y = (int(n) for n in by) if by else (0, 0)
-        bodies.append(replace(body, x=body.x + x, y=body.y + y))
+    bodies, thick = [], []
+    for digest, *more in (each.split() for each in sent):
+        x, y = (int(n) for n in more[:2]) if more else (0, 0)
+        bodies.append(_set(layers_of(blobs, digest), x, y))
+        thick += [_set(layers_of(blobs, other), x, y) for other in more[2:]]
     size = (round(plate["width_mm"] / plate["pixel_mm"]), round(plate["depth_mm"] / plate["pixel_mm"]))
     names = {"printer": plate["printer"], "resin": printing["resin"]}
-    return PlateLayers(bodies, size, about(bodies, size, names, printing))
+    first, instead = two_heights(printing, max(b.count for b in bodies)) if thick else (0, 0)
+    fine = round(sum(seconds_of({k: v for k, v in printing.items() if k != "thick"}, max(b.count for b in bodies))), 3)
+    return PlateLayers(bodies, size, about(bodies, size, names, printing, thick), thick, first, instead, fine)
+
+
+def _set(body: Layers, x: int, y: int) -> Layers:
+    return replace(body, x=body.x + x, y=body.y + y)
 
 
 def picture(bodies: Sequence[Layers], layer: int, size_px: tuple[int, int]) -> bytes:
@@ -83,38 +102,45 @@ def _chunk(kind: bytes, data: bytes) -> bytes:
     return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(data, zlib.crc32(kind)))
 
 
-def about(bodies: Sequence[Layers], size_px: tuple[int, int], names: Mapping[str, str], timing: Mapping[str, float]) -> dict[str, Any]:
-    """What layers.json says. names : printer and resin; timing : layer_s, first_layer_s, first_layers."""
+def about(
+    bodies: Sequence[Layers], size_px: tuple[int, int], names: Mapping[str, str], printing: Mapping[str, Any],
+    thick: Sequence[Layers] = (),
+) -> dict[str, Any]:  # fmt: skip
+    """What layers.json says. names : printer and resin; thick : see PlateLayers"""
     pixel, high = bodies[0].pixel_mm, bodies[0].layer_mm
     count = max(b.count for b in bodies)
-    area = np.zeros(count)
-    for body in bodies:
-        area[: body.count] += body.areas_mm2()
-    seconds = [timing["first_layer_s"] if k < timing["first_layers"] else timing["layer_s"] for k in range(count)]
-    ends = [round(k * high, 6) for k in range(count + 1)]
-    rows = [
+    first, instead = two_heights(printing, count) if thick else (0, 0)
+    lower = thick[0].layer_mm if thick else high
+    area = np.concatenate([_areas(thick, first)[:first], _areas(bodies, count)[instead:count]])
+    ends = [round(k * lower, 6) for k in range(first + 1)] + [round(k * high, 6) for k in range(instead + 1, count + 1)]
+    # A body that ends within a thick layer ends with it.
+    seconds = seconds_of(printing, count) if thick else seconds_of({k: v for k, v in printing.items() if k != "thick"}, count)
+    rows: list[dict[str, Any]] = [
         {"file": f"{k:05d}.png", "z_mm": [ends[k], ends[k + 1]], "area_mm2": round(float(area[k]), 4), "seconds": seconds[k]}
-        for k in range(count)
+        for k in range(len(area))
     ]
+    ml = float(sum(row["area_mm2"] * (row["z_mm"][1] - row["z_mm"][0]) for row in rows)) / 1000 if thick else area.sum() * high / 1000
     return {
         "format": 1, "printer": names["printer"], "resin": names["resin"], "pixel_mm": [pixel, pixel], "size_px": list(size_px),
-        "origin_mm": [0.0, 0.0], "layers": rows, "resin_ml": round(float(area.sum()) * high / 1000, 6), "seconds": round(sum(seconds), 3),
+        "origin_mm": [0.0, 0.0], "layers": rows, "resin_ml": round(float(ml), 6), "seconds": round(sum(seconds), 3),
     }  # fmt: skip
 
 
-def written(bodies: Sequence[Layers], says: dict[str, Any], run: Run = QUIET) -> bytes:
+def _areas(bodies: Sequence[Layers], count: int) -> NDArray[np.float64]:
+    out = np.zeros(max([count, *(b.count for b in bodies)]))
+    for body in bodies:
+        out[: body.count] += body.areas_mm2()
+    return out
+
+
+def written(found: PlateLayers, run: Run = QUIET) -> bytes:
     """The whole file. Bodies must not overlap on the plate, or what layers.json says counts them twice."""
     out = io.BytesIO()
-    size = (int(says["size_px"][0]), int(says["size_px"][1]))
-    with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive:
-        archive.writestr(zipfile.ZipInfo("layers.json", _TIME), json.dumps(says, indent=1))
-        for number, data in enumerate(_images(bodies, len(says["layers"]), size)):
-            archive.writestr(zipfile.ZipInfo(says["layers"][number]["file"], _TIME), data)
+    rows = found.says["layers"]
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive, ThreadPoolExecutor(2) as pool:
+        archive.writestr(zipfile.ZipInfo("layers.json", _TIME), json.dumps(found.says, indent=1))
+        for number, data in enumerate(pool.map(found.picture, range(len(rows)))):
+            archive.writestr(zipfile.ZipInfo(rows[number]["file"], _TIME), data)
             if number % 25 == 0:
-                run.tick(number / len(says["layers"]), "layers")
+                run.tick(number / len(rows), "layers")
     return out.getvalue()
-
-
-def _images(bodies: Sequence[Layers], count: int, size: tuple[int, int]) -> Iterator[bytes]:
-    with ThreadPoolExecutor(2) as pool:
-        yield from pool.map(lambda k: picture(bodies, k, size), range(count))

@@ -23,12 +23,14 @@ class Printer(BaseModel):
 
 class Resin(BaseModel):
     """density_g_ml : cured; 1.1 to 1.2 is usual for models. A layer takes 1.5 to 4 s of light, the first ones ten times that
-    (common practice, no source). size_x, size_y, size_z : what makes up for its shrinking, on the plate alone."""
+    (common practice, no source); exposure_s is for 0.05 mm where thick_exposure_s is told too. size_x, size_y, size_z : what makes up for
+    its shrinking, on the plate alone."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
     density_g_ml: float = Field(1.15, ge=0.5, le=5, title="Density", json_schema_extra={"unit": "g/ml"})
     price_l: float | None = Field(None, ge=0, le=100_000, title="Price of a litre")
     exposure_s: float = Field(2.5, ge=0.1, le=120, title="Light a layer", json_schema_extra={"unit": "s"})
+    thick_exposure_s: float | None = Field(None, ge=0.1, le=120, title="Light a layer of 0.1 mm", json_schema_extra={"unit": "s"})
     base_exposure_s: float = Field(25.0, ge=0.1, le=600, title="Light of the first layers", json_schema_extra={"unit": "s"})
     base_layers: float = Field(5, ge=0, le=50, title="First layers")
     die_air_mm: float | None = Field(None, ge=0.01, le=0.3, title="Air round dies, a side", json_schema_extra={"unit": "mm"})
@@ -84,7 +86,7 @@ BUILT_IN: dict[str, dict[str, Record]] = {
         "heron": Record(name="Heron", data={"width_mm": 198.0, "depth_mm": 124.0, "height_mm": 210.0}),
     },
     "resin": {
-        "plaster": Record(name="Plaster grey", data={"density_g_ml": 1.15, "price_l": None}),
+        "plaster": Record(name="Plaster grey", data={"density_g_ml": 1.15, "price_l": None, "thick_exposure_s": 3.6}),
         "sand": Record(name="Sandstone", data={"density_g_ml": 1.18, "price_l": None, "exposure_s": 2.0}),
     },
     # Which marks there are is the house's own.

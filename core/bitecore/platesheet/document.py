@@ -18,6 +18,7 @@ class PlateBody(BaseModel):
     up, front : of its jaw, in its home: it is laid on what is under it
     place     : how its case laid it, to that plate's own frame; None: on its base
     kit       : bodies of one kit stay as they lie to each other on their case's plate; empty: it is by itself
+    margin    : the lowest place of a tooth's margin as its case laid it, in its home; None: none is told
     case      : the number of the case it is from; address : which body of it
     """
 
@@ -29,6 +30,7 @@ class PlateBody(BaseModel):
     front: Point
     place: tuple[Row, Row, Row, Row] | None = None
     kit: str = ""
+    margin: Point | None = None
     case: str
     address: str
     jaw: str = ""

@@ -21,7 +21,8 @@ def digests(graph: PlateGraph) -> list[str]:
             continue
         if node is None or node.good is None or "runs" not in node.good.values:
             return []
-        out.append(f"{node.good.values['runs']['files'][0]['file']} {at[0]} {at[1]}")
+        fine, *thick = (f["file"] for f in node.good.values["runs"]["files"])
+        out.append(" ".join([fine, str(at[0]), str(at[1]), *thick]))
     return out
 
 

@@ -52,7 +52,8 @@ def _given(value: str, body: PlateBody) -> dict[str, Any] | None:
         return {"mesh": body.mesh}
     if value == "supports":
         return {"mesh": body.supports} if body.supports else None
-    return {"json": {"up": body.up, "front": body.front, "name": body.called, "place": body.place, "kit": body.kit}}
+    stand = {"up": body.up, "front": body.front, "name": body.called, "place": body.place, "kit": body.kit}
+    return {"json": stand | ({"margin": body.margin} if body.margin else {})}
 
 
 @cache

@@ -1,9 +1,10 @@
-import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef } from "react";
-import { client, ok, type Plate } from "../../shared/api/client";
-import { useLayer } from "./layer";
+import type { Plate } from "../../shared/api/client";
+import { Boundary, thickOf } from "./Boundary";
+import { layerAt, useLayer, useTable } from "./layer";
 import { onPlate } from "./places";
 import { stateOf } from "./state";
+import type { PlateDoings } from "./usePlate";
 
 const WIDE = 1000;
 const TALL = 56;
@@ -12,19 +13,13 @@ const PLAYED = 20;
 
 interface Props {
   plate: Plate;
+  doings: PlateDoings;
 }
 
 /** The area of every layer from the first to the last, which is the slider too; findings are marks on it. */
-export function LayerRuler({ plate }: Props) {
+export function LayerRuler({ plate, doings }: Props) {
   const { layer, on, picture, difference, playing } = useLayer();
-  const table = useQuery({
-    queryKey: ["layers", plate.id, plate.layers],
-    queryFn: () => ok(client.GET("/api/plates/{ident}/layers.json", { params: { path: { ident: plate.id } } })),
-    enabled: plate.layers !== "",
-    staleTime: Number.POSITIVE_INFINITY,
-  });
-  const area = table.data?.area_mm2 ?? [];
-  const high = table.data?.layer_mm ?? 0.05;
+  const { area, ends, saved } = useTable(plate);
   const count = area.length;
   const at = Math.min(layer, Math.max(count - 1, 0));
   const most = Math.max(...area, 1);
@@ -34,7 +29,7 @@ export function LayerRuler({ plate }: Props) {
     const y = (mm2: number) => TALL - (mm2 / most) * (TALL - 6);
     return `M0 ${TALL} ${area.map((mm2, k) => `L${x(k).toFixed(1)} ${y(mm2).toFixed(1)} L${x(k + 1).toFixed(1)} ${y(mm2).toFixed(1)}`).join(" ")} L${WIDE} ${TALL}Z`;
   }, [area, count, most]);
-  const marks = useMemo(() => marked(plate, high, count), [plate, high, count]);
+  const marks = useMemo(() => marked(plate, ends), [plate, ends]);
   usePlayed(playing && count > 0, count);
   const box = useRef<HTMLDivElement>(null);
   const to = (clientX: number) => {
@@ -45,7 +40,8 @@ export function LayerRuler({ plate }: Props) {
   };
   const step = (by: number) =>
     useLayer.setState({ layer: Math.min(Math.max(at + by, 0), Math.max(count - 1, 0)), on: true });
-  const z = (n: number) => (n * high).toFixed(2);
+  const z = (n: number) => (n > 0 ? (ends[n - 1] ?? 0) : 0).toFixed(2);
+  const thick = thickOf(plate);
   return (
     <section
       aria-label="Layer ruler"
@@ -79,53 +75,56 @@ export function LayerRuler({ plate }: Props) {
           </a>
         )}
       </div>
-      <div
-        ref={box}
-        className="min-h-0 w-full flex-1 cursor-ew-resize touch-none"
-        role="slider"
-        tabIndex={0}
-        aria-label="Layer"
-        aria-valuemin={1}
-        aria-valuemax={Math.max(count, 1)}
-        aria-valuenow={at + 1}
-        onPointerDown={(e) => {
-          e.currentTarget.setPointerCapture(e.pointerId);
-          to(e.clientX);
-        }}
-        onPointerMove={(e) => e.buttons === 1 && to(e.clientX)}
-        onKeyDown={(e) => {
-          const by = { ArrowLeft: -1, ArrowDown: -1, ArrowRight: 1, ArrowUp: 1 }[e.key];
-          if (!by) return;
-          e.preventDefault();
-          step(e.shiftKey ? by * 10 : by);
-        }}
-      >
-        <svg viewBox={`0 0 ${WIDE} ${TALL}`} preserveAspectRatio="none" className="h-full w-full">
-          <title>The area of every layer; pull to leaf through them</title>
-          <path
-            d={path}
-            fill="var(--color-base-300)"
-            stroke="var(--dim)"
-            strokeWidth="1"
-            vectorEffect="non-scaling-stroke"
-          />
-          {marks.map((m) => (
-            <path key={m.id} d={`M${m.x} 10 l-4 -8 h8 z`} fill={m.look ? "var(--color-warning)" : "var(--dim)"}>
-              <title>{m.text}</title>
-            </path>
-          ))}
-          {count > 0 && (
-            <line
-              x1={((at + 0.5) / count) * WIDE}
-              x2={((at + 0.5) / count) * WIDE}
-              y1={0}
-              y2={TALL}
-              stroke="var(--color-base-content)"
-              strokeWidth="2"
+      <div className="relative min-h-0 w-full flex-1">
+        <div
+          ref={box}
+          className="h-full w-full cursor-ew-resize touch-none"
+          role="slider"
+          tabIndex={0}
+          aria-label="Layer"
+          aria-valuemin={1}
+          aria-valuemax={Math.max(count, 1)}
+          aria-valuenow={at + 1}
+          onPointerDown={(e) => {
+            e.currentTarget.setPointerCapture(e.pointerId);
+            to(e.clientX);
+          }}
+          onPointerMove={(e) => e.buttons === 1 && to(e.clientX)}
+          onKeyDown={(e) => {
+            const by = { ArrowLeft: -1, ArrowDown: -1, ArrowRight: 1, ArrowUp: 1 }[e.key];
+            if (!by) return;
+            e.preventDefault();
+            step(e.shiftKey ? by * 10 : by);
+          }}
+        >
+          <svg viewBox={`0 0 ${WIDE} ${TALL}`} preserveAspectRatio="none" className="h-full w-full">
+            <title>The area of every layer; pull to leaf through them</title>
+            <path
+              d={path}
+              fill="var(--color-base-300)"
+              stroke="var(--dim)"
+              strokeWidth="1"
               vectorEffect="non-scaling-stroke"
             />
-          )}
-        </svg>
+            {marks.map((m) => (
+              <path key={m.id} d={`M${m.x} 10 l-4 -8 h8 z`} fill={m.look ? "var(--color-warning)" : "var(--dim)"}>
+                <title>{m.text}</title>
+              </path>
+            ))}
+            {count > 0 && (
+              <line
+                x1={((at + 0.5) / count) * WIDE}
+                x2={((at + 0.5) / count) * WIDE}
+                y1={0}
+                y2={TALL}
+                stroke="var(--color-base-content)"
+                strokeWidth="2"
+                vectorEffect="non-scaling-stroke"
+              />
+            )}
+          </svg>
+        </div>
+        {count > 0 && thick > 0 && <Boundary ends={ends} thick={thick} saved={saved} doings={doings} />}
       </div>
     </section>
   );
@@ -153,14 +152,14 @@ function Switch({ name, on, onSet }: { name: string; on: boolean; onSet: (on: bo
 }
 
 /** Where on the ruler findings lie. */
-function marked(plate: Plate, high: number, count: number) {
-  if (count === 0) return [];
+function marked(plate: Plate, ends: number[]) {
+  if (ends.length === 0) return [];
   return plate.nodes
     .flatMap((n) => n.flags)
     .flatMap((flag) => {
       const point = flag.place && onPlate(plate, flag.place.piece, flag.place.point_mm);
       if (!point) return [];
-      const x = Math.min(point[2] / (high * count), 1) * WIDE;
+      const x = (layerAt(ends, point[2]) / ends.length) * WIDE;
       return [{ id: `${flag.id} ${flag.place?.piece}`, x, look: flag.severity !== "note", text: flag.message }];
     });
 }

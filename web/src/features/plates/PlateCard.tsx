@@ -8,7 +8,7 @@ import { SettingsForm } from "../../shared/ui/SettingsForm";
 import { STATE_WORDS, StateMark, type StepState } from "../../shared/ui/StateMark";
 import { useBench } from "../../store/bench";
 import { Keeping } from "./Keeping";
-import { useLayer } from "./layer";
+import { layerAt, useLayer, useTable } from "./layer";
 import { byHand, onPlate } from "./places";
 import { stateOf } from "./state";
 import type { PlateDoings } from "./usePlate";
@@ -105,13 +105,13 @@ function Findings({ plate, doings }: { plate: Plate; doings: PlateDoings }) {
 function Finding({ flag, plate, doings }: { flag: Flag; plate: Plate; doings: PlateDoings }) {
   const pointAt = useBench((s) => s.pointAt);
   const { place, fix } = flag;
+  const { ends } = useTable(plate);
   function show() {
     const point = place && onPlate(plate, place.piece, place.point_mm);
     if (!point) return;
     pointAt({ point, radius: place.radius_mm, text: flag.message, flag: flag.id });
-    const high = Number(plate.settings.pack?.layer_mm ?? 0.05);
     // The ruler goes there too, without cutting the view open.
-    useLayer.setState({ layer: Math.max(0, Math.floor(point[2] / high)) });
+    useLayer.setState({ layer: layerAt(ends, point[2]) });
   }
   return (
     <li className={`line flex gap-x-2 border-b py-1.5 ${fix ? "flex-wrap justify-end" : ""}`}>

@@ -108,7 +108,7 @@ export function PlateRoom() {
           </main>
         )}
       </div>
-      {plate && <LayerRuler plate={plate} />}
+      {plate && <LayerRuler plate={plate} doings={doings} />}
     </div>
   );
 }

@@ -14,7 +14,7 @@ import {
   StageCanvas,
 } from "../../stage";
 import { type Point, useBench } from "../../store/bench";
-import { useLayer } from "./layer";
+import { useLayer, useTable } from "./layer";
 import { type Box, boxOf, matrixOf, snapped } from "./places";
 import type { PlateDoings } from "./usePlate";
 
@@ -125,13 +125,13 @@ function scene(plate: Plate): Shown[] {
 /** While the ruler is in hand all above its layer is taken away, in each mesh's own home. */
 function useCuts(plate: Plate, shown: Shown[]): Record<string, [Cut, Cut]> {
   const { layer, on, picture } = useLayer();
-  const high = Number(plate.settings.pack?.layer_mm ?? 0.05);
+  const { ends } = useTable(plate);
   return useMemo(() => {
     // Behind a picture nothing is seen of it.
     if (!on || picture) return {};
-    const z = (layer + 1) * high;
+    const z = ends[Math.min(layer, ends.length - 1)] ?? 0;
     return Object.fromEntries(shown.map((s) => [s.key, [under(s.matrix, z), OFF] as [Cut, Cut]]));
-  }, [shown, on, picture, layer, high]);
+  }, [shown, on, picture, layer, ends]);
 }
 
 function under(matrix: Matrix4, z: number): Cut {

@@ -4890,13 +4890,16 @@ export interface components {
         };
         /**
          * LayerTable
-         * @description Every layer of a plate: how much is cured in each (mm²), how high one is, what the whole takes.
+         * @description Every layer of a plate: how much is cured in each (mm²), where it ends (mm over the plate), what the whole takes, and how long it
+         *     would with all layers as fine as the finest.
          */
         LayerTable: {
             /** Area Mm2 */
             area_mm2: number[];
-            /** Layer Mm */
-            layer_mm: number;
+            /** Ends Mm */
+            ends_mm: number[];
+            /** Fine Seconds */
+            fine_seconds: number;
             /** Resin Ml */
             resin_ml: number;
             /** Seconds */
@@ -6413,7 +6416,7 @@ export interface components {
         };
         /**
          * Printing
-         * @description What printing asks: of which resin, in which layers, how long one takes.
+         * @description What printing asks: of which resin, in which layers, how long one takes; thick: of the lower ones, where they are higher.
          */
         Printing: {
             /** Density G Ml */
@@ -6430,6 +6433,7 @@ export interface components {
             price_l: number | null;
             /** Resin */
             resin: string;
+            thick?: components["schemas"]["Thick"];
         };
         /**
          * Pull
@@ -7573,6 +7577,18 @@ export interface components {
             format: number;
             /** Jaws */
             jaws: components["schemas"]["JawTold"][];
+        };
+        /**
+         * Thick
+         * @description The lower layers of a plate that is printed in two heights: how high one is, up to where, how long one takes.
+         */
+        Thick: {
+            /** Layer Mm */
+            layer_mm: number;
+            /** Layer S */
+            layer_s: number;
+            /** Up Mm */
+            up_mm: number;
         };
         /**
          * Tip
