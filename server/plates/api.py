@@ -17,7 +17,21 @@ from runs.services import look
 from . import services, shelf
 from .leafing import leafed, opened
 from .models import Plate
-from .schemas import Base, Copies, LayerTable, Named, NewPlate, PlateChange, PlateGone, PlateLine, PlateOut, PutOn, ReadyOut, TakeOff
+from .schemas import (
+    Base,
+    Copies,
+    LayerTable,
+    Named,
+    NewPlate,
+    OntoNext,
+    PlateChange,
+    PlateGone,
+    PlateLine,
+    PlateOut,
+    PutOn,
+    ReadyOut,
+    TakeOff,
+)
 from .shown import plate_line, plate_out
 
 router = Router(tags=["plates"])
@@ -62,6 +76,13 @@ def delete(request: HttpRequest, ident: int) -> PlateGone:
 def put(request: HttpRequest, ident: int, body: PutOn) -> PlateOut:
     """Put bodies of a case on the plate, as they are now."""
     return plate_out(services.put(request.user, ident, body.base, body.case, body.addresses, body.count), request.user)
+
+
+@router.post("/{ident}/onto-next", response=OntoNext)
+def onto_next(request: HttpRequest, ident: int, body: TakeOff) -> OntoNext:
+    """What has no room, onto as many more plates as it takes."""
+    plate, others = services.onto_next(request.user, ident, body.base, body.bodies)
+    return OntoNext(plate=plate_out(plate, request.user), others=[other.pk for other in others])
 
 
 @router.post("/{ident}/off", response=PlateOut)

@@ -84,6 +84,13 @@ class PlateLine(Schema):
     created: str
 
 
+class OntoNext(Schema):
+    """A plate, and those that were begun with what had no room on it."""
+
+    plate: PlateOut
+    others: list[int]
+
+
 class LayerTable(Schema):
     """Every layer of a plate: how much is cured in each (mm²), where it ends (mm over the plate), what the whole takes, and how long it
     would with all layers as fine as the finest."""

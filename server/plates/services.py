@@ -10,6 +10,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from bitecore.engine.document import Layer
+from bitecore.parts.shelf import Printer
 from bitecore.platesheet import PLATE, PlateBody, PlateDocument
 from bitecore.text import plain
 from cases import services as cases
@@ -144,11 +145,7 @@ def fill(user: Any, ident: int, base: int) -> Plate:
     with transaction.atomic():
         plate = locked(user, ident)
         document = document_of(plate)
-        settings: Any = document.settings_for(PLATE.registry["pack"])
-        record = document.record("printer", settings.printer)
-        if record is None:
-            raise Refused("Choose a printer first: this plate's is no longer on the shelf of the house.", code="no-printer", status=409)
-        size = (float(record.data["width_mm"]), float(record.data["depth_mm"]))
+        settings, size = _room(document)
         ones = taken(document, size, settings, _by_due(user))
         if not ones:
             text = "Nothing that is ready finds room here: all of it lies on a plate, or this one is full."
@@ -165,6 +162,63 @@ def take_off(user: Any, ident: int, base: int, bodies: Sequence[str]) -> Plate:
         gone = [_there(document, ident) for ident in bodies]
         names = ", ".join(dict.fromkeys(b.called for b in gone))
         return _change(plate, user, base, [b for b in document.bodies if b not in gone], f"Taken off: {names}")
+
+
+def onto_next(user: Any, ident: int, base: int, bodies: Sequence[str]) -> tuple[Plate, list[Plate]]:
+    """What has no room here lies on as many more plates as it takes, of the same printer, settings and resin: (this, the others)."""
+    with transaction.atomic():
+        plate = locked(user, ident)
+        document = document_of(plate)
+        left = [_there(document, body) for body in bodies]
+        settings, size = _room(document)
+        others = []
+        while left:
+            kits: dict[str, list[PlateBody]] = {}
+            for body in left:
+                kits.setdefault(body.kit or body.id, []).append(body)
+            groups = [[b.model_dump(exclude={"id"}) for b in kit] for kit in kits.values()]
+            ones = taken(PlateDocument(), size, settings, groups)
+            if not ones:
+                break
+            others.append(_begun_like(plate, document, user, ones))
+            gone = list(ones)
+            # Copies are alike: of each as many go as were taken.
+            left = [b for b in left if not _one_of(gone, b.model_dump(exclude={"id"}))]
+        if not others:
+            text = "None of it has room on an empty plate of this printer either. Choose a larger one, or lay it another way."
+            raise Refused(text, code="too-large", status=409)
+        stay = [b for b in document.bodies if b.id not in bodies or b in left]
+        names = ", ".join(f"plate {other.pk}" for other in others)
+        return _change(plate, user, base, stay, f"What had no room lies on {names}"), others
+
+
+def _one_of(gone: list[dict[str, Any]], one: dict[str, Any]) -> bool:
+    if one not in gone:
+        return False
+    gone.remove(one)
+    return True
+
+
+def _begun_like(plate: Plate, document: PlateDocument, user: Any, ones: list[dict[str, Any]]) -> Plate:
+    """A plate with the settings of another, and these bodies."""
+    other = Plate.objects.create(owner=Owner.objects.create(), wanted=timezone.now())
+    pack = {at: {k: v for k, v in values.items() if k != "places"} for at, values in document.settings.get("pack", {}).items()}
+    bodies = [PlateBody(id=f"b{k}", **one) for k, one in enumerate(ones, 1)]
+    fresh = document.model_copy(update={"name": "", "accepted": {}, "settings": document.settings | {"pack": pack}, "bodies": bodies})
+    _use(other, bodies)
+    changes.write(other, user, fresh.model_dump(mode="json"), [], f"Begun with what had no room on plate {plate.pk}")
+    ask_for_work(other)
+    return other
+
+
+def _room(document: PlateDocument) -> tuple[Any, tuple[float, float]]:
+    """The settings of packing, and how wide and deep the printer's plate is."""
+    settings: Any = document.settings_for(PLATE.registry["pack"])
+    record = document.record("printer", settings.printer)
+    if record is None:
+        raise Refused("Choose a printer first: this plate's is no longer on the shelf of the house.", code="no-printer", status=409)
+    printer = Printer.model_validate(record.data)
+    return settings, (printer.width_mm, printer.depth_mm)
 
 
 def _there(document: PlateDocument, body: str) -> PlateBody:

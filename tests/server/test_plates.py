@@ -189,6 +189,31 @@ class PlateTest(WorkCase):
         self.assertLess(abs(takes["resin"] / volume - 1), 0.01)
         self.assertAlmostEqual(says["resin_ml"], takes["resin"], places=3)
 
+    def test_what_has_no_room_lies_on_more_plates(self) -> None:
+        """Nine of a body where some have room: all lie, each once, on as many plates as it takes; what no plate takes is said."""
+        ident = post(self.mira, "/api/plates", {"printer": "wren"}).json()["id"]
+        post(self.mira, f"/api/plates/{ident}/bodies", {"base": 1, "case": self.one.number, "addresses": ["p2"], "count": 9})
+        plate = self.worked(ident)
+        left = [body["id"] for body in plate["bodies"] if body["home_to_plate"] is None]
+        self.assertGreater(len(left), 2)
+        answer = post(self.mira, f"/api/plates/{ident}/onto-next", {"base": plate["revision"], "bodies": left})
+        self.assertEqual(answer.status_code, 200, answer.content)
+        others = answer.json()["others"]
+        self.assertGreater(len(others), 1)
+        there = [self.worked(other) for other in (ident, *others)]
+        self.assertEqual([body for one in there for body in one["bodies"] if body["home_to_plate"] is None], [])
+        self.assertEqual(sum(len(one["bodies"]) for one in there), 9)
+        self.assertEqual({one["settings"]["pack"]["printer"] for one in there}, {"wren"})
+        # Undone here, the bodies lie on both: what was begun is a plate of its own.
+        self.assertEqual(len(post(self.mira, f"/api/plates/{ident}/undo", {}).json()["bodies"]), 9)
+        huge = post(self.mira, "/api/plates", {"printer": "wren"}).json()["id"]
+        post(self.mira, f"/api/plates/{huge}/bodies", {"base": 1, "case": self.one.number, "addresses": ["p2"]})
+        post(self.mira, f"/api/plates/{huge}/settings", {"base": 2, "step": "pack", "values": {"margin_mm": 20.0}})
+        plate = self.worked(huge)
+        self.assertEqual([body["home_to_plate"] for body in plate["bodies"]], [None])
+        refused = post(self.mira, f"/api/plates/{huge}/onto-next", {"base": plate["revision"], "bodies": ["b1"]})
+        self.assertEqual((refused.status_code, refused.json()["code"]), (409, "too-large"))
+
     def test_two_heights_end_under_the_lowest_margin_and_the_boundary_costs_no_new_layers(self) -> None:
         ident = post(self.mira, "/api/plates", {"printer": "heron"}).json()["id"]
         post(self.mira, f"/api/plates/{ident}/bodies", {"base": 1, "case": self.one.number, "addresses": ["p2"]})

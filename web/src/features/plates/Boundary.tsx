@@ -9,7 +9,15 @@ export function thickOf(plate: Plate): number {
   return Number(plate.settings.pack?.thick_mm ?? 0) || 0;
 }
 
+/** Up to where the layers are that high; 0: none is. */
+export function thickUp(plate: Plate, ends: number[]): number {
+  const thick = thickOf(plate);
+  if (thick === 0) return 0;
+  return ends.reduce((top, end, k) => (end - (ends[k - 1] ?? 0) > thick - 1e-6 ? end : top), 0);
+}
+
 interface Props {
+  plate: Plate;
   ends: number[];
   thick: number;
   saved: number;
@@ -17,12 +25,11 @@ interface Props {
 }
 
 /** Up to where layers are thick: a line on the ruler that is pulled, or moved by a layer with the arrow keys. */
-export function Boundary({ ends, thick, saved, doings }: Props) {
+export function Boundary({ plate, ends, thick, saved, doings }: Props) {
   const rail = useRef<HTMLDivElement>(null);
   const [pulled, setPulled] = useState<number | null>(null);
   const count = ends.length;
-  // What is told of the layers: the last of those that are as high as the thick ones.
-  const now = ends.reduce((top, end, k) => (end - (ends[k - 1] ?? 0) > thick - 1e-6 ? end : top), 0);
+  const now = thickUp(plate, ends);
   const up = pulled ?? now;
   const at = up > 0 ? (layerAt(ends, up - 1e-6) + 1) / count : 0;
   const top = ends[count - 1] ?? 0;

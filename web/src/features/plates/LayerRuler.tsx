@@ -124,7 +124,7 @@ export function LayerRuler({ plate, doings }: Props) {
             )}
           </svg>
         </div>
-        {count > 0 && thick > 0 && <Boundary ends={ends} thick={thick} saved={saved} doings={doings} />}
+        {count > 0 && thick > 0 && <Boundary plate={plate} ends={ends} thick={thick} saved={saved} doings={doings} />}
       </div>
     </section>
   );

@@ -7,6 +7,7 @@ import { duration } from "../../shared/format";
 import { SettingsForm } from "../../shared/ui/SettingsForm";
 import { STATE_WORDS, StateMark, type StepState } from "../../shared/ui/StateMark";
 import { useBench } from "../../store/bench";
+import { thickUp } from "./Boundary";
 import { Keeping } from "./Keeping";
 import { layerAt, useLayer, useTable } from "./layer";
 import { byHand, onPlate } from "./places";
@@ -26,6 +27,7 @@ interface Props {
 /** The open plate: what the print check says, the bodies, the settings, what it takes, and the button that prints it. */
 export function PlateCard({ plate, doings, settings, bays, prints, chosen, onChoose }: Props) {
   const state = stateOf(plate);
+  const boundary = thickUp(plate, useTable(plate).ends);
   return (
     <aside aria-label="Card" className="line flex w-[304px] shrink-0 flex-col border-l bg-base-100">
       <header className="line flex items-center gap-2 border-b px-4 py-2">
@@ -42,6 +44,7 @@ export function PlateCard({ plate, doings, settings, bays, prints, chosen, onCho
             settings={settings}
             values={Object.assign({}, ...Object.values(plate.settings))}
             whose={Object.assign({}, ...Object.values(plate.whose))}
+            auto={{ thick_up_mm: boundary > 0 ? boundary.toFixed(2) : "" }}
             onSet={(key, value) => doings.set(stepOf(settings, key), { [key]: value })}
             onClear={(key) => doings.set(stepOf(settings, key), { [key]: CLEAR })}
           />
@@ -173,9 +176,24 @@ function Bodies({ plate, doings, chosen, onChoose }: BodiesProps) {
         ))}
       </ul>
       {left.length > 0 && packed?.state === "look" && (
-        <button type="button" className="btn btn-sm mt-1" onClick={() => doings.off(left.map((b) => b.id))}>
-          Take off what has no room
-        </button>
+        <p className="mt-1 flex gap-1">
+          <button
+            type="button"
+            className="btn btn-sm flex-1"
+            disabled={doings.busy}
+            onClick={() => doings.ontoNext(left.map((b) => b.id))}
+          >
+            What has no room onto more plates
+          </button>
+          <button
+            type="button"
+            className="btn btn-sm"
+            disabled={doings.busy}
+            onClick={() => doings.off(left.map((b) => b.id))}
+          >
+            Take it off
+          </button>
+        </p>
       )}
     </section>
   );

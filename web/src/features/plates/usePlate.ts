@@ -118,6 +118,14 @@ export function usePlateDoings(plate: Plate | undefined, keep: (data: Plate) => 
       ),
     off: (bodies: string[]) =>
       start(() => okPlate(client.POST("/api/plates/{ident}/off", { ...at, body: { base: base(), bodies } }))),
+    /** Onto as many more plates as it takes. */
+    ontoNext: (bodies: string[]) =>
+      start(async () => {
+        const done = await ok(client.POST("/api/plates/{ident}/onto-next", { ...at, body: { base: base(), bodies } }));
+        const names = done.others.map((other) => `plate ${other}`).join(", ");
+        say(`What had no room lies on ${names}.`);
+        return done.plate as unknown as Plate;
+      }),
     copy: (body: string, count: number) =>
       start(() =>
         okPlate(

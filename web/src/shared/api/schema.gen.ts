@@ -1169,6 +1169,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plates/{ident}/onto-next": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Onto Next
+         * @description What has no room, onto as many more plates as it takes.
+         */
+        post: operations["plates_api_onto_next"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plates/{ident}/plate.3mf": {
         parameters: {
             query?: never;
@@ -5657,6 +5677,15 @@ export interface components {
             ][];
         };
         /**
+         * OntoNext
+         * @description A plate, and those that were begun with what had no room on it.
+         */
+        OntoNext: {
+            /** Others */
+            others: number[];
+            plate: components["schemas"]["PlateOut"];
+        };
+        /**
          * Opening
          * @description What the wall of a die takes of a tooth that stays: how deep it goes into its outline, and where, in the jaw's home.
          */
@@ -9753,6 +9782,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlateOut"];
+                };
+            };
+        };
+    };
+    plates_api_onto_next: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeOff"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OntoNext"];
                 };
             };
         };
