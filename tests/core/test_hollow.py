@@ -228,7 +228,7 @@ class JawTest(unittest.TestCase):
         document = self.document.model_copy(update={"settings": {"hollow": {"*": {"style": "open", "wall_mm": 2.4}}}})
         again = evaluate(document, CASE, self.store)
         steps = {n.step.name for n in again.graph.nodes.values() if n.task and n.task.key in again.worked}
-        after = {"assemble", "amounts", "plate", "layers", "supports", "check", "takes"}
+        after = {"assemble", "amounts", "plate", "layers", "supports", "check", "takes", "ways"}
         self.assertLessEqual(steps, {"hollow", "drains", "styles", "wall-map", *after})
 
     def test_solid_is_off_and_costs_nothing(self) -> None:

@@ -205,6 +205,28 @@ class SheetTest(unittest.TestCase):
         self.assertNotIn("tips", other.node("supports", upper).manifest.values)
         self.assertGreater(len(other.node("supports", lower).json("tips")), 5)
 
+    def test_ways_side_by_side_are_what_they_are_printed_as(self) -> None:
+        beside = self.worked(compare=True)
+        for piece in beside.jaws:
+            self.assertIsNone(self.graph.node("ways", piece).json("ways"))
+            ways = {w["way"]: w for w in beside.node("ways", piece).json("ways")}
+            self.assertEqual(list(ways), ["flat", "level", "half", "steep"])
+            self.assertEqual((ways["flat"]["tips"], ways["flat"]["barred"]), (0, 0))
+            for tilt, way in ((None, ways["flat"]), (0.0, ways["level"]), (75.0, ways["steep"])):
+                done = self.graph if tilt is None else self.worked(supports="all", tilt_deg=tilt)
+                matrix = np.array(done.node("plate").json("home_to_plate", piece))
+                body = unpack(done.node("assemble", piece).manifest.values["body"], self.store.blobs).moved(matrix)
+                # The plate is printed larger by what the resin shrinks, at most 0.5 %.
+                self.assertAlmostEqual(way["mm"] / body.vertices_mm[:, 2].max(), 1, delta=0.005)
+                self.assertAlmostEqual(way["minutes"], done.node("takes").json("takes")["minutes"], delta=0.25 * way["minutes"])
+                if tilt is not None:
+                    told = {r["name"]: r["value"] for r in done.node("supports", piece).manifest.readings}
+                    # Their lattice begins elsewhere.
+                    self.assertAlmostEqual(way["tips"] / told["tips"], 1, delta=0.2)
+                    self.assertAlmostEqual(way["ml"], volume_ml(body) + told["supports and raft"], delta=0.06 * way["ml"])
+            self.assertGreater(ways["level"]["tips"], ways["steep"]["tips"])
+            self.assertGreater(ways["steep"]["minutes"], 1.2 * ways["flat"]["minutes"])
+
     def test_every_island_is_held_as_another_library_sees_it(self) -> None:
         """Sections by manifold: whatever begins in a layer lies on something of the layer below, or hangs together with such within a
         tenth of a millimetre. Without the supports the same bodies have islands."""
@@ -222,7 +244,10 @@ class SheetTest(unittest.TestCase):
         for piece in self.graph.jaws:
             self.assertEqual(self.graph.node("supports", piece).manifest.values, {})
         again = evaluate(self.document.model_copy(update={"settings": {"plate": {"*": HERON | {"raise_mm": 9.0}}}}), CASE, self.store)
-        self.assertEqual(again.worked, set())
+        # The other ways are asked for with it, and are none.
+        ways = again.graph.of_step("ways")
+        self.assertEqual(again.worked, {node.task.key for node in ways})
+        self.assertEqual([node.json("ways") for node in ways], [None, None])
 
     def test_a_body_is_laid_on_its_back_wall(self) -> None:
         piece = next(iter(self.graph.jaws))

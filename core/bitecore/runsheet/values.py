@@ -355,3 +355,19 @@ class Tip(TypedDict):
     by: str
     tooth: int
     stands: bool
+
+
+class WayCost(TypedDict):
+    """What a body takes laid one way, alone (parts/ways.py)."""
+
+    way: str
+    tilt_deg: float | None
+    minutes: float
+    ml: float
+    grams: float
+    cost: float | None
+    mm: float
+    tips: int
+    barred: int
+    finds: int
+    says: str

@@ -52,6 +52,7 @@ class PlateSettings(StepSettings):
         {}, label="Lies on", help="Of each body the place of the face that lies on the plate; else its base does.", form=False,
         max_length=200,
     )  # fmt: skip
+    compare: bool = setting(False, label="Ways side by side", help="What every way to lay a body costs.", form=False)
     reach_mm: float = setting(
         2.0, ge=0.2, le=20, unit="mm", label="Hangs freely up to", help="What stands out farther is told by the print check.", main=False
     )
@@ -150,9 +151,9 @@ def _raises(settings: PlateSettings) -> bool:
 
 
 def _counting(settings: PlateSettings) -> PlateSettings:
-    # How far a layer may hang is asked by the print check alone.
+    # How far a layer may hang is asked by the print check alone; what other ways would cost is no matter here.
     idle = {} if _raises(settings) else {"raise_mm": _DIES_MM, "tilt_deg": 0.0}
-    return settings.model_copy(update={"reach_mm": 2.0} | idle)
+    return settings.model_copy(update={"reach_mm": 2.0, "compare": False} | idle)
 
 
 def _arranged(laid: dict[str, Laid], bodies: Mapping[str, Mesh], printer: Printer, settings: PlateSettings) -> tuple[Places, bool]:

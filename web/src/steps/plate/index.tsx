@@ -6,6 +6,7 @@ import { layers } from "./layers";
 import { Printing } from "./Printing";
 import { Stands } from "./Stands";
 import { tips } from "./tips";
+import { Ways } from "./Ways";
 
 function Draws({ data }: Drawing) {
   const plate = goodOf(data, "plate")?.plate;
@@ -16,6 +17,7 @@ function Below(props: CardProps) {
   return (
     <>
       <Stands {...props} />
+      <Ways {...props} />
       <Lying {...props} />
     </>
   );
