@@ -51,7 +51,7 @@ def unheld(body: Layers, *, reach_mm: float, slope_deg: float = 45.0) -> list[Un
 
 
 def tips_for(
-    body: Layers, *, reach_mm: float, free: NDArray[np.float64], off_mm: float = 0.5, slope_deg: float = 45.0, fine: bool = False
+    body: Layers, *, reach_mm: float, free: NDArray[np.float64], off_mm: float = 0.8, slope_deg: float = 45.0, fine: bool = False
 ) -> tuple[NDArray[np.float64], list[Unheld]]:  # fmt: skip
     """((k, 3) mm on the plate: where tips hold all of a body that stands on nothing, what they do not hold).
 
