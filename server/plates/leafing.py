@@ -27,8 +27,9 @@ def word_of(graph: PlateGraph) -> str:
     if not known or pack is None:
         return ""
     # The same layers in two heights may change from one to the other elsewhere.
-    thick = pack.json("printing").get("thick")
-    said = " ".join(known) + (json.dumps(thick, sort_keys=True) if thick else "")
+    printing = pack.json("printing")
+    other = {key: printing[key] for key in ("thick", "grey") if key in printing}
+    said = " ".join(known) + (json.dumps(other, sort_keys=True) if other else "")
     return hashlib.sha256(said.encode()).hexdigest()[:16]
 
 

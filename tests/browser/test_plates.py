@@ -30,6 +30,7 @@ class PlateRoomTest(BrowserCase):
         page.wait_for_function("() => document.querySelector('[data-testid=plate-stage]').dataset.drawn === '3'", timeout=180_000)
         self.moved(numbers[0])
         self.looked_through()
+        self.in_two_heights()
         self.taken_off_and_back(numbers[1])
         self.begun_and_deleted()
 
@@ -76,6 +77,42 @@ class PlateRoomTest(BrowserCase):
         area = float(re.search(r"([\d.]+) mm²", said)[1])  # type: ignore[index]
         self.assertAlmostEqual(image.sum() * 0.05**2 / area, 1, delta=0.01)
         page.get_by_label("Picture", exact=True).uncheck()
+
+    def in_two_heights(self) -> None:
+        """Thick under the lowest margin; the boundary pulled on the ruler, and moved by a key."""
+        page = self.page
+        card = page.get_by_label("Card")
+        card.get_by_role("combobox", name="Lower layers").select_option("0.1")
+        boundary = page.get_by_role("slider", name="Thick layers up to")
+        boundary.wait_for(timeout=180_000)
+        told = page.get_by_test_id("boundary")
+        told.filter(has_text=re.compile(r"0\.10 mm up to \d+\.\d0 mm, saves \d+ min")).wait_for(timeout=180_000)
+        first = float(boundary.get_attribute("aria-valuenow") or 0)
+        self.assertGreater(first, 1.0)
+        box = boundary.bounding_box()
+        assert box
+        x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+        page.mouse.move(x, y)
+        page.mouse.down()
+        page.mouse.move(x - 30, y, steps=5)
+        page.mouse.up()
+        # While it is worked out there is no ruler.
+        low = r"0\.10 mm up to (\d+\.\d0) mm, saves"
+        for _ in range(600):
+            said = re.search(low, told.inner_text()) if told.count() else None
+            if said and float(said[1]) < first - 1e-6:
+                break
+            page.wait_for_timeout(100)
+        told.filter(has_text="saves").wait_for(timeout=180_000)
+        pulled = float(boundary.get_attribute("aria-valuenow") or 0)
+        boundary.focus()
+        page.keyboard.press("ArrowRight")
+        told.filter(has_text=f"up to {pulled + 0.1:.2f} mm, saves").wait_for(timeout=180_000)
+        table = page.request.get(f"{self.app.address}/api/plates/{page.url.rsplit('/', 1)[1]}/layers.json").json()
+        high = np.diff([0.0, *table["ends_mm"]])
+        self.assertEqual((high > 0.09).sum(), round((pulled + 0.1) / 0.1))
+        card.get_by_role("combobox", name="Lower layers").select_option("none")
+        boundary.wait_for(state="detached", timeout=180_000)
 
     def taken_off_and_back(self, number: str) -> None:
         page = self.page

@@ -132,6 +132,38 @@ class ZipTest(unittest.TestCase):
         # Lower than the boundary: it ends with a thick layer.
         self.assertEqual(len(seconds_of(printing, 33)), 17)
 
+    def test_grey_edges_are_what_pixels_cover(self) -> None:
+        """A box whose sides lie on quarters of pixels, to the step; a cylinder's area in closed form, nearer than by whole pixels."""
+        store = MemoryStore()
+        block = box((10, 6, 2)).moved(at(3.0125, 4.025, 0))
+        tube = mesh_of(manifold3d.Manifold.cylinder(2, 5, 5, 720).translate([22.013, 10.021, 0]))
+        sent = []
+        for body in (block, tube):
+            stacks = [layers(body, np.eye(4), pixel_mm=pixel, layer_mm=high) for pixel in (0.05, 0.0125) for high in (0.05, 0.1)]
+            fine, thick, grey, thick_grey = (store.blobs.write(stack.to_bytes()) for stack in stacks)
+            sent.append(f"{fine} 0 0 {thick} {grey} {thick_grey}")
+        plate = {"printer": "Heron", "width_mm": 30.0, "depth_mm": 20.0, "pixel_mm": 0.05}
+        resin = {"name": "Plaster grey", "data": {"exposure_s": 2.5}}
+        printing = printing_of({"data": BUILT_IN["printer"]["heron"].data}, resin, 0.05, (0.1, 1.0), 4)
+        found = laid_out(sent, plate, printing, store.blobs)
+        self.assertEqual((found.says["bits"], found.says["pixel_mm"], len(found.says["layers"])), (8, [0.05, 0.05], 30))
+        whole = laid_out(
+            [" ".join(each.split()[:4]) for each in sent], plate, {k: v for k, v in printing.items() if k != "grey"}, store.blobs
+        )
+        self.assertNotIn("bits", whole.says)
+        for k in (3, 20):
+            image = Image.open(io.BytesIO(found.picture(k)))
+            self.assertEqual((image.mode, image.size), ("L", (600, 400)))
+            grey = np.asarray(image)[::-1].astype(int)
+            # Columns 60 to 260, three quarters of the first and a quarter of the last; rows 80 to 200, half of the first and the last.
+            self.assertEqual(grey[100, [59, 60, 61, 259, 260, 261]].tolist(), [0, 191, 255, 255, 64, 0])
+            self.assertEqual(grey[[79, 80, 81, 199, 200, 201], 100].tolist(), [0, 128, 255, 255, 128, 0])
+            self.assertAlmostEqual(grey.sum() / 255 * 0.05**2, found.says["layers"][k]["area_mm2"], delta=0.01)
+            exact = 60 + np.pi * 25
+            errors = [abs(each.says["layers"][k]["area_mm2"] - exact) for each in (found, whole)]
+            self.assertLess(errors[0], 0.02)
+            self.assertLess(errors[0], errors[1] + 1e-9)
+
     def test_light_by_height(self) -> None:
         """By the same share for every 0.05 mm (what is cured deepens with the logarithm of the light)."""
         resin = {"name": "r", "data": {"exposure_s": 2.0, "thick_exposure_s": 3.0}}

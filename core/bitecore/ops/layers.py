@@ -124,6 +124,20 @@ def _in_bits(offset, runs, first_row, tall, x, y, wide, out):
                     i += 1
 
 
+@nb.njit(cache=True, nogil=True)
+def _covered(offset, runs, first_row, tall, x, y, parts, out):
+    for j in range(tall):
+        at = (y + j) // parts
+        if at < 0 or at >= out.shape[0]:
+            continue
+        for r in range(offset[first_row + j], offset[first_row + j + 1]):
+            i, end = max(runs[r, 0] + x, 0), min(runs[r, 1] + x, out.shape[1] * parts)
+            while i < end:
+                upto = min((i // parts + 1) * parts, end)
+                out[at, i // parts] += upto - i
+                i = upto
+
+
 @dataclass(frozen=True)
 class Layers:
     """One body in layers.
@@ -148,6 +162,11 @@ class Layers:
         where it is cured."""
         if layer < self.count:
             _in_bits(self.offset, self.runs, layer * self.tall, self.tall, self.x, self.y, wide, rows)
+
+    def covered(self, layer: int, parts: int, rows: NDArray[np.int32]) -> None:
+        """Onto rows (towards +y) of pixels of the plate that are so many of this one's across: how many of these are cured in each."""
+        if layer < self.count:
+            _covered(self.offset, self.runs, layer * self.tall, self.tall, self.x, self.y, parts, rows)
 
     def only(self, layer: int, image: NDArray[np.uint8]) -> None:
         """Into an image of the body alone, (tall, wide): 1 where it is cured."""

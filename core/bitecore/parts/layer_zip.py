@@ -32,7 +32,8 @@ _keeping = Lock()
 @dataclass(frozen=True)
 class PlateLayers:
     """bodies : in layers; size_px : of one layer's picture, (wide, tall); says : layers.json; thick : the same bodies in the layers that
-    come first, so many of them, which stand for so many of the others; fine_seconds : what it would take without them"""
+    come first, so many of them, which stand for so many of the others; fine_seconds : what it would take without them; parts : of a pixel
+    across, of which the bodies' own are"""
 
     bodies: list[Layers]
     size_px: tuple[int, int]
@@ -41,12 +42,12 @@ class PlateLayers:
     first: int = 0
     instead: int = 0
     fine_seconds: float = 0.0
+    parts: int = 1
 
     def picture(self, layer: int) -> bytes:
-        """As a PNG (see picture)."""
-        if layer < self.first:
-            return picture(self.thick, layer, self.size_px)
-        return picture(self.bodies, layer - self.first + self.instead, self.size_px)
+        """As a PNG (see picture, and grey_picture where a pixel is of parts)."""
+        bodies, k = (self.thick, layer) if layer < self.first else (self.bodies, layer - self.first + self.instead)
+        return grey_picture(bodies, k, self.size_px, self.parts) if self.parts > 1 else picture(bodies, k, self.size_px)
 
 
 def layers_of(blobs: Blobs, digest: str) -> Layers:
@@ -70,16 +71,21 @@ def laid_out(sent: Sequence[str], plate: Mapping[str, Any], printing: Mapping[st
     sent : of each body the digest of its layers; where these are set elsewhere, by how many pixels along x and y; and where the lower ones
     are thicker, the digest of those; plate, printing : a BuildPlate and a Printing (parts.printing)
     """
+    parts = int(printing.get("grey", 1))
     bodies, thick = [], []
     for digest, *more in (each.split() for each in sent):
-        x, y = (int(n) for n in more[:2]) if more else (0, 0)
-        bodies.append(_set(layers_of(blobs, digest), x, y))
-        thick += [_set(layers_of(blobs, other), x, y) for other in more[2:]]
+        x, y = (parts * int(n) for n in more[:2]) if more else (0, 0)
+        # Of every height its layers; of edges in grey those of the parts of pixels, behind the others.
+        stacks = [digest, *more[2:]]
+        stacks = stacks[len(stacks) // 2 :] if parts > 1 else stacks
+        bodies.append(_set(layers_of(blobs, stacks[0]), x, y))
+        thick += [_set(layers_of(blobs, other), x, y) for other in stacks[1:]]
     size = (round(plate["width_mm"] / plate["pixel_mm"]), round(plate["depth_mm"] / plate["pixel_mm"]))
     names = {"printer": plate["printer"], "resin": printing["resin"]}
-    first, instead = two_heights(printing, max(b.count for b in bodies)) if thick else (0, 0)
-    fine = round(sum(seconds_of({k: v for k, v in printing.items() if k != "thick"}, max(b.count for b in bodies))), 3)
-    return PlateLayers(bodies, size, about(bodies, size, names, printing, thick), thick, first, instead, fine)
+    count = max(b.count for b in bodies)
+    first, instead = two_heights(printing, count) if thick else (0, 0)
+    fine = round(sum(seconds_of({k: v for k, v in printing.items() if k != "thick"}, count)), 3)
+    return PlateLayers(bodies, size, about(bodies, size, names, printing, thick), thick, first, instead, fine, parts)
 
 
 def _set(body: Layers, x: int, y: int) -> Layers:
@@ -98,6 +104,19 @@ def picture(bodies: Sequence[Layers], layer: int, size_px: tuple[int, int]) -> b
     return b"\x89PNG\r\n\x1a\n" + _chunk(b"IHDR", head) + _chunk(b"IDAT", zlib.compress(rows.data, 1)) + _chunk(b"IEND", b"")
 
 
+def grey_picture(bodies: Sequence[Layers], layer: int, size_px: tuple[int, int], parts: int) -> bytes:
+    """The same with eight bits a pixel: lit by how much of it is covered, told in so many parts across."""
+    wide, tall = size_px
+    covered = np.zeros((tall, wide), np.int32)
+    for body in bodies:
+        body.covered(layer, parts, covered)
+    rows = np.zeros((tall, 1 + wide), np.uint8)
+    # Parts of two bodies that overlap count once.
+    rows[:, 1:] = (np.minimum(covered, parts * parts) * 255 + parts * parts // 2)[::-1] // (parts * parts)
+    head = struct.pack(">IIBBBBB", wide, tall, 8, 0, 0, 0, 0)
+    return b"\x89PNG\r\n\x1a\n" + _chunk(b"IHDR", head) + _chunk(b"IDAT", zlib.compress(rows.data, 1)) + _chunk(b"IEND", b"")
+
+
 def _chunk(kind: bytes, data: bytes) -> bytes:
     return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(data, zlib.crc32(kind)))
 
@@ -107,7 +126,8 @@ def about(
     thick: Sequence[Layers] = (),
 ) -> dict[str, Any]:  # fmt: skip
     """What layers.json says. names : printer and resin; thick : see PlateLayers"""
-    pixel, high = bodies[0].pixel_mm, bodies[0].layer_mm
+    grey = int(printing.get("grey", 1))
+    pixel, high = round(bodies[0].pixel_mm * grey, 9), bodies[0].layer_mm
     count = max(b.count for b in bodies)
     first, instead = two_heights(printing, count) if thick else (0, 0)
     lower = thick[0].layer_mm if thick else high
@@ -120,7 +140,7 @@ def about(
         for k in range(len(area))
     ]
     ml = float(sum(row["area_mm2"] * (row["z_mm"][1] - row["z_mm"][0]) for row in rows)) / 1000 if thick else area.sum() * high / 1000
-    return {
+    return ({"bits": 8} if grey > 1 else {}) | {
         "format": 1, "printer": names["printer"], "resin": names["resin"], "pixel_mm": [pixel, pixel], "size_px": list(size_px),
         "origin_mm": [0.0, 0.0], "layers": rows, "resin_ml": round(float(ml), 6), "seconds": round(sum(seconds), 3),
     }  # fmt: skip

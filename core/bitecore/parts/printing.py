@@ -33,7 +33,8 @@ class Thick(TypedDict):
 
 
 class Printing(TypedDict):
-    """What printing asks: of which resin, in which layers, how long one takes; thick: of the lower ones, where they are higher."""
+    """What printing asks: of which resin, in which layers, how long one takes; thick: of the lower ones, where they are higher; grey:
+    edges are lit by what they cover, in so many parts of a pixel across."""
 
     resin: str
     density_g_ml: float
@@ -43,6 +44,7 @@ class Printing(TypedDict):
     first_layer_s: float
     first_layers: int
     thick: NotRequired[Thick]
+    grey: NotRequired[int]
 
 
 class LayerSum(TypedDict):
@@ -72,9 +74,10 @@ class Amount(TypedDict):
 
 
 def printing_of(
-    printer: Mapping[str, Any], resin: Mapping[str, Any], layer_mm: float, thick: tuple[float, float] | None = None
+    printer: Mapping[str, Any], resin: Mapping[str, Any], layer_mm: float, thick: tuple[float, float] | None = None, grey: int = 1
 ) -> dict[str, Any]:  # fmt: skip
-    """A Printing as plain JSON, of two records {id, name, data} of the shelf. thick : (how high, up to where) of the lower layers"""
+    """A Printing as plain JSON, of two records {id, name, data} of the shelf. thick : (how high, up to where) of the lower layers; grey :
+    parts of a pixel across that are told apart at edges"""
     machine, stuff = Printer(**printer["data"]), Resin(**resin["data"])
     out = {
         "resin": resin["name"],
@@ -85,6 +88,8 @@ def printing_of(
         "first_layer_s": round(stuff.base_exposure_s + machine.lift_s, 6),
         "first_layers": round(stuff.base_layers),
     }
+    if grey > 1:
+        out["grey"] = grey
     if thick is None:
         return out
     high, up = thick

@@ -11,13 +11,15 @@ from .house_mark import cleaned, contours
 
 
 class Printer(BaseModel):
-    """The build space: width along x, depth along y, height along z; the side of a pixel; what a layer takes besides its light."""
+    """The build space: width along x, depth along y, height along z; the side of a pixel; what a layer takes besides its light;
+    grey_parts : a pixel at an edge is lit by how much of it is covered, looked at in so many parts across."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
     width_mm: float = Field(ge=10, le=2000, title="Width", json_schema_extra={"unit": "mm"})
     depth_mm: float = Field(ge=10, le=2000, title="Depth", json_schema_extra={"unit": "mm"})
     height_mm: float = Field(ge=10, le=2000, title="Height", json_schema_extra={"unit": "mm"})
     pixel_mm: float = Field(0.05, ge=0.01, le=0.2, title="Pixel", json_schema_extra={"unit": "mm"})
+    grey_parts: float = Field(0, ge=0, le=8, title="Grey at edges, parts of a pixel across (0: takes none)")
     lift_s: float = Field(5.0, ge=0, le=120, title="Lift and rest a layer", json_schema_extra={"unit": "s"})
 
 
@@ -83,7 +85,7 @@ BUILT_IN: dict[str, dict[str, Record]] = {
     "practice": {},
     "printer": {
         "wren": Record(name="Wren", data={"width_mm": 144.0, "depth_mm": 82.0, "height_mm": 160.0}),
-        "heron": Record(name="Heron", data={"width_mm": 198.0, "depth_mm": 124.0, "height_mm": 210.0}),
+        "heron": Record(name="Heron", data={"width_mm": 198.0, "depth_mm": 124.0, "height_mm": 210.0, "grey_parts": 4}),
     },
     "resin": {
         "plaster": Record(name="Plaster grey", data={"density_g_ml": 1.15, "price_l": None, "thick_exposure_s": 3.6}),

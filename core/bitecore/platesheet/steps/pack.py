@@ -60,6 +60,10 @@ class PackSettings(StepSettings):
         None, ge=0, le=500, unit="mm", label="Thick up to", help="Empty: to under the lowest margin on the plate.",
         when={"thick_mm": ("0.1", "0.15", "0.2")},
     )  # fmt: skip
+    edges: Literal["sharp", "grey"] = setting(
+        "sharp", label="Edges", help="Grey: a pixel at an edge is lit by how much of it is covered, where the printer takes it.",
+        words={"sharp": "Whole pixels", "grey": "Grey"},
+    )  # fmt: skip
     gap_mm: float = setting(3.0, ge=0.5, le=30, unit="mm", label="Gap between bodies", help="Room for a spatula.")
     margin_mm: float = setting(2.0, ge=0, le=20, unit="mm", label="Keep off the edge", help="Nothing is placed nearer to the plate's edge.")
     places: dict[str, SetPlace] = setting(
@@ -84,7 +88,9 @@ def apply(inputs: Inputs, settings: PackSettings, run: Run) -> StepResult:
     margins = {ident: stand["margin"] for ident, stand in inputs["stand"].items() if stand.get("margin")}
     low = {ident: float((lie[ident].there @ [*margins[ident], 1.0])[2]) if ident in margins else None for ident in lie}
     heights = lower_layers(settings.layer_mm, settings.thick_mm, settings.thick_up_mm, low)
+    parts = max(round(printer.grey_parts), 1) if settings.edges == "grey" else 1
     flags = [
+        *_sharp(settings, parts, title),
         *heights.flags,
         *_said(lie, left, inputs["stand"], title, printer),
         *_by_hand(bodies, lie, inputs["stand"], settings, title, printer),
@@ -108,10 +114,18 @@ def apply(inputs: Inputs, settings: PackSettings, run: Run) -> StepResult:
         "laid": ByPiece({b: rows(lie[b].laid) if b in lie else None for b in inputs["body"]}),
         "at_px": ByPiece({b: lie[b].at_px if b in lie else None for b in inputs["body"]}),
         "plate": plate,
-        "printing": printing_of(inputs["printer"], inputs["resin"], settings.layer_mm, heights.thick),
+        "printing": printing_of(inputs["printer"], inputs["resin"], settings.layer_mm, heights.thick, parts),
+        "parts": parts,
         "heights": [settings.layer_mm] + ([heights.thick[0]] if heights.thick else []),
     }
     return StepResult(values, readings, tuple(flags), f"{len(lie)} of {len(laid)} bodies")
+
+
+def _sharp(settings: PackSettings, parts: int, title: str) -> list[Flag]:
+    if settings.edges == "sharp" or parts > 1:
+        return []
+    text = f"The {title} takes no grey, so its edges are whole pixels. Fix says so; a lead can change its record."
+    return [Flag("no-grey", "look", text, fix=Fix("pack", "*", {"edges": "sharp"}))]
 
 
 class _Lies:
@@ -239,6 +253,7 @@ STEP = Step(
         "plate": json_of(BuildPlate),
         "printing": json_of(Printing),
         "heights": json_of(list[float]),
+        "parts": json_of(int),
     },
     apply=apply,
     about="Every body on the plate, none on another.",

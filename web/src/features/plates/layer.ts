@@ -16,6 +16,8 @@ export function useTable(plate: Plate) {
     queryFn: () => ok(client.GET("/api/plates/{ident}/layers.json", { params: { path: { ident: plate.id } } })),
     enabled: plate.layers !== "",
     staleTime: Number.POSITIVE_INFINITY,
+    // Until what became of a change is there, what was is shown; never another plate's.
+    placeholderData: (before, query) => (plate.layers !== "" && query?.queryKey[1] === plate.id ? before : undefined),
   });
   const data = table.data;
   return {

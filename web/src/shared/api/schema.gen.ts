@@ -6451,7 +6451,8 @@ export interface components {
         };
         /**
          * Printing
-         * @description What printing asks: of which resin, in which layers, how long one takes; thick: of the lower ones, where they are higher.
+         * @description What printing asks: of which resin, in which layers, how long one takes; thick: of the lower ones, where they are higher; grey:
+         *     edges are lit by what they cover, in so many parts of a pixel across.
          */
         Printing: {
             /** Density G Ml */
@@ -6460,6 +6461,8 @@ export interface components {
             first_layer_s: number;
             /** First Layers */
             first_layers: number;
+            /** Grey */
+            grey?: number;
             /** Layer Mm */
             layer_mm: number;
             /** Layer S */
