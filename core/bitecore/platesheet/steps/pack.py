@@ -124,7 +124,7 @@ def apply(inputs: Inputs, settings: PackSettings, run: Run) -> StepResult:
 def _sharp(settings: PackSettings, parts: int, title: str) -> list[Flag]:
     if settings.edges == "sharp" or parts > 1:
         return []
-    text = f"The {title} takes no grey, so its edges are whole pixels. Fix says so; a lead can change its record."
+    text = f"The {title} takes no grey, so its edges are whole pixels. A lead can say that it does; Fix asks for whole pixels."
     return [Flag("no-grey", "look", text, fix=Fix("pack", "*", {"edges": "sharp"}))]
 
 
