@@ -11,6 +11,7 @@ from django.utils import timezone
 from procrastinate.contrib.django import app
 from procrastinate.exceptions import AlreadyEnqueued
 
+from bitecore.blobs import is_digest
 from bitecore.engine.graph import Node
 from bitecore.platesheet.plated import digests as plate_digests
 from bitecore.runsheet import CaseDocument, standard
@@ -90,15 +91,16 @@ def _sent(user: Any, node: Node | None, layers: list[str], prints: Any, numbers:
     bay = node.task.settings["printer"] if node.task else ""
     _reachable(bay, node.json("plate")["printer"])
     there = prints.filter(state__in=(*ON_ITS_WAY, *AT_PRINTER)).first()
-    if there is not None and there.sent == layers:
-        raise Refused(f"This plate is on the {there.printer} already, as {there.name}.", code="sent-already", status=409)
     spec = {"plate": node.json("plate"), "printing": node.json("printing")}
+    # Of the same layers a plate in two heights may go from one to the other elsewhere.
+    if there is not None and there.sent == layers and there.spec.get("printing", {}).get("thick") == spec["printing"].get("thick"):
+        raise Refused(f"This plate is on the {there.printer} already, as {there.name}.", code="sent-already", status=409)
     row = prints.model(
         **{prints.field.name: prints.instance}, bay=bay, printer=spec["plate"]["printer"], resin=spec["printing"]["resin"], sent=layers,
         spec=spec,
     )  # fmt: skip
     # Kept as long as the case or the plate is, however it goes on.
-    use_blobs(row.of.owner_id, sorted({each.split()[0] for each in layers}))
+    use_blobs(row.of.owner_id, sorted({word for each in layers for word in each.split() if is_digest(word)}))
     return _begun(row, user, numbers)
 
 

@@ -169,7 +169,7 @@ def onto_next(user: Any, ident: int, base: int, bodies: Sequence[str]) -> tuple[
     with transaction.atomic():
         plate = locked(user, ident)
         document = document_of(plate)
-        left = [_there(document, body) for body in bodies]
+        left = [_there(document, body) for body in dict.fromkeys(bodies)]
         settings, size = _room(document)
         others = []
         while left:

@@ -17,6 +17,7 @@ from bays.following import follow
 from bays.models import Bay, Print
 from bays.sending import deliver
 from cases.models import AuditLine, Case
+from runs.models import BlobUse
 from runs.owning import sweep_orphans
 from runs.work import work
 from tests.printer import Printer
@@ -227,6 +228,10 @@ class BayTest(WorkCase):
             plate = post(
                 self.mira, f"/api/plates/{ident}/bodies", {"base": plate["revision"], "case": case.number, "addresses": ["p2"]}
             ).json()
+        # In two heights: what is sent is made of more blobs then.
+        plate = post(
+            self.mira, f"/api/plates/{ident}/settings", {"base": plate["revision"], "step": "pack", "values": {"thick_mm": "0.1"}}
+        ).json()
         work("plate", ident, 0, threading.Event())
         refused = post(self.mira, "/api/bays/prints", {"plate": ident})
         self.assertEqual(
@@ -239,6 +244,8 @@ class BayTest(WorkCase):
         deliver(made["id"])
         arrived = (self.printer.folder / f"{made['name']}.zip").read_bytes()
         self.assertEqual(arrived, self.mira.get(f"/api/plates/{ident}/layers.zip").content)
+        ends = self.mira.get(f"/api/plates/{ident}/layers.json").json()["ends_mm"]
+        self.assertGreater(ends[0], 0.09)
         follow()
         (row,) = self.mira.get(f"/api/bays/prints?plate={ident}").json()
         self.assertEqual((row["state"], row["sha256"]), ("printing", hashlib.sha256(arrived).hexdigest()))
@@ -246,7 +253,11 @@ class BayTest(WorkCase):
         post(self.mira, f"/api/bays/prints/{row['id']}/cancel")
         self.assertEqual(post(self.mira, f"/api/bays/prints/{row['id']}/again").json()["name"], f"plate-{ident}_2")
         self.assertEqual(delete(self.mira, f"/api/plates/{ident}").json()["code"], "was-printed")
-        # Whatever becomes of the plate, what was sent is sent again to the byte.
+        # Whatever becomes of the plate, what was sent is sent again to the byte: all it is made of is kept.
+        row_sent = Print.objects.get(pk=row["id"])
+        made_of = {word for each in row_sent.sent for word in each.split() if len(word) == 64}
+        self.assertEqual(len(made_of), 4)
+        self.assertEqual(made_of - set(BlobUse.objects.filter(owner=row_sent.of.owner).values_list("sha256", flat=True)), set())
         post(self.mira, f"/api/plates/{ident}/off", {"base": plate["revision"], "bodies": ["b1"]})
         work("plate", ident, 0, threading.Event())
         sweep_orphans(grace_s=-1)
