@@ -190,6 +190,40 @@ class SheetTest(unittest.TestCase):
             flag = next(f for f in node.manifest.flags if f["code"] == "tip-on-tooth")
             self.assertEqual(flag["fix"]["values"], {"at": None, "instead": None})
 
+    def test_what_hangs_without_its_tips_is_found_and_one_press_after_the_other_mends_it(self) -> None:
+        plate = {"supports": "all", "tilt_deg": 60.0}
+        graph = self.worked(**plate)
+        piece = next(p for p, jaw in graph.jaws.items() if jaw == "upper")
+        matrix = np.array(graph.node("plate").json("home_to_plate", piece))
+        at = np.array([tip["at_mm"] for tip in graph.node("supports", piece).json("tips")])
+        high = at @ matrix[2, :3]
+        near = high < high.min() + 1.5
+        said: dict[str, dict] = {f"t{k}": {"instead": tip} for k, tip in enumerate(at[near].tolist(), 1)}
+
+        def found() -> list[dict]:
+            settings = {"plate": {"*": HERON | plate}, "supports": {piece: {"tips": said}}}
+            now = evaluate(self.document.model_copy(update={"settings": settings}), CASE, self.store).graph
+            return [f for f in now.node("check", piece).manifest.flags if f["code"] in ("island", "hang")]
+
+        hanging = found()
+        self.assertIn("island", [f["code"] for f in hanging])
+        for _ in range(6):
+            if not hanging:
+                break
+            for fix in (f["fix"] for f in hanging):
+                self.assertEqual((fix["step"], fix["piece"], fix["at"], fix["label"]), ("supports", piece, "tips", "Add a tip"))
+                said[f"t{len(said) + 1}"] = fix["values"]
+            hanging = found()
+        self.assertEqual(hanging, [])
+        # Of one that lies flat the way out is other: it is put on supports.
+        body = unpack(graph.node("assemble", piece).manifest.values["body"], self.store.blobs)
+        up = np.array(graph.node("level").json("stand", piece)["up"])
+        tip = body.vertices_mm[(body.vertices_mm @ up).argmax()].tolist()
+        flat = self.worked(lay={piece: {"at": tip}}, stands={piece: "none"})
+        fixes = [f["fix"] for f in flat.node("check", piece).manifest.flags if f["code"] in ("island", "hang")]
+        self.assertTrue(fixes)
+        self.assertEqual({(f["label"], f["values"]["stands"][piece]) for f in fixes}, {("On supports", "all")})
+
     def test_one_body_on_supports_the_other_flat(self) -> None:
         upper, lower = (next(p for p, jaw in self.graph.jaws.items() if jaw == j) for j in ("upper", "lower"))
         graph = self.worked(stands={upper: "all"}, raise_mm=6.0)

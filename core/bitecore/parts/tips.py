@@ -50,30 +50,27 @@ def set_by_hand(body: Mesh, tips: NDArray[np.float64], said: Mapping[str, Said])
             own[away.argmin()] = away.min() > _MEANT_MM
     places, by, lost = np.zeros((0, 3)), list[str](), dict[str, str]()
     put = {who: one for who, one in said.items() if one.at is not None}
-    surface = ClosestPoints(body) if put else None
+    down = face_normals(body)[:, 2] < _DOWN if put else np.zeros(0, bool)
+    under = ClosestPoints(body.of_faces(down)) if down.any() else None
     for who, one in put.items():
-        assert surface is not None and one.at is not None
-        found = _row(body, one.at, one.to) if one.to is not None else one.at[None]
-        hits = surface.query(found)
-        there = hits.distance_mm < _STILL_MM
-        if not there.any():
-            lost[who] = "the body is no longer there"
+        assert one.at is not None
+        found = one.at[None] if one.to is None or under is None else _row(under, one.at, one.to)
+        hits = under.query(found) if under is not None else None
+        there = hits.distance_mm < _STILL_MM if hits is not None else np.zeros(len(found), bool)
+        if hits is None or not there.any():
+            gone = ClosestPoints(body).query(found).distance_mm.min() > _STILL_MM
+            lost[who] = "the body is no longer there" if gone else "the surface faces up there"
             continue
-        there &= face_normals(body)[hits.face][:, 2] < _DOWN
-        if not there.any():
-            lost[who] = "the surface faces up there"
         places, by = np.vstack([places, hits.point_mm[there]]), by + [who] * int(there.sum())
     if len(places) and own.any():
         own &= cKDTree(places).query(tips)[0] > _BESIDE_MM
     return Set(np.vstack([tips[own], places]), [""] * int(own.sum()) + by, lost)
 
 
-def _row(body: Mesh, at: NDArray[np.float64], to: NDArray[np.float64]) -> NDArray[np.float64]:
+def _row(under: ClosestPoints, at: NDArray[np.float64], to: NDArray[np.float64]) -> NDArray[np.float64]:
     """(k, 3) from one end to the other, evenly: what faces down nearest to the straight line."""
     count = max(round(float(np.linalg.norm(to - at)) / _ROW_MM), 1)
-    between = at + (to - at) * (np.arange(1, count) / count)[:, None]
-    down = face_normals(body)[:, 2] < _DOWN
-    if count == 1 or not down.any():
+    if count == 1:
         return np.array([at, to])
-    hits = ClosestPoints(body.of_faces(down)).query(between, within_mm=_BENT_MM)
+    hits = under.query(at + (to - at) * (np.arange(1, count) / count)[:, None], within_mm=_BENT_MM)
     return np.vstack([at, hits.point_mm[hits.face >= 0], to])
