@@ -163,6 +163,13 @@ class PrintTest(BrowserCase):
         page.get_by_label("Card").locator("li", has=flag).get_by_role("button", name="Fix").click()
         flag.wait_for(state="detached", timeout=180_000)
         self.until(lambda: not [tip for tip in self.tips(number) if tip["by"]])
+        # A bottle that holds less than the plate takes.
+        self.send(number, "plate", "*", {"printer": "heron"})
+        self.printer.ask("/bottle", ml=3.0)
+        short = re.compile(r"takes \d+ ml, 3 ml are in the bottle")
+        page.get_by_test_id("lasts").filter(has_text=short).wait_for(timeout=120_000)
+        self.printer.ask("/bottle", ml=1000.0)
+        page.get_by_test_id("lasts").wait_for(state="detached", timeout=60_000)
 
     def send(self, number: str, step: str, piece: str, values: dict) -> None:
         """As the page does."""

@@ -1,5 +1,6 @@
 import { useEffect, useState } from "react";
 import { bayWords, type Fault, usePrinting } from "../../case/bays";
+import { Lasts } from "../../case/Lasts";
 import { PrintLine } from "../../case/PrintLine";
 import { CLEAR } from "../../case/useCase";
 import type { Bay, Flag, Plate, PlateBody, Print, SettingOut } from "../../shared/api/client";
@@ -304,6 +305,7 @@ function ToPrinter({ plate, bays, prints, state }: PrintProps) {
       <p className="dim py-1 text-[13px]">
         {plate.printer || "The printer"}: {bay ? bayWords(bay) : "not connected, take layers.zip to it"}
       </p>
+      <Lasts bay={bay} ml={value("resin")} />
       {bay?.stand_in && <Practice bay={bay} onFault={(kind) => printing.practise(bay.id, kind)} />}
       <button
         type="button"

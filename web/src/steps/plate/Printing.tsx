@@ -1,4 +1,5 @@
 import { bayWords, useBays, usePrinting } from "../../case/bays";
+import { Lasts } from "../../case/Lasts";
 import { asks, goodOf, nodesOf } from "../../case/look";
 import { PrintLine } from "../../case/PrintLine";
 import type { CaseOut, Print } from "../../shared/api/client";
@@ -30,6 +31,7 @@ export function Printing({ data, doings }: CardProps) {
         <b>{plate.printer}</b>
         <span className="dim flex-1">{bay ? bayWords(bay) : "not connected: take layers.zip to it"}</span>
       </p>
+      {takes && <Lasts bay={bay} ml={takes.ml} />}
       {prints.slice(0, 4).map((print) => (
         <PrintLine key={print.id} print={print} old={isOld(data, print)} printing={printing} />
       ))}
