@@ -1,4 +1,5 @@
 import { useEffect, useState } from "react";
+import { Link } from "react-router";
 import { bayWords, type Fault, usePrinting } from "../../case/bays";
 import { Lasts } from "../../case/Lasts";
 import { PrintLine } from "../../case/PrintLine";
@@ -249,6 +250,13 @@ function OneBody({ body, plate, doings, on, onChoose }: OneBodyProps) {
           <button type="button" className={press} onClick={() => doings.copy(body.id, 1)}>
             One more
           </button>
+          <Link
+            to={`/case/${body.case}`}
+            className={press}
+            title="How it lies and what it stands on belong to its case"
+          >
+            Its case
+          </Link>
           {body.by_hand ? (
             <button
               type="button"
