@@ -116,7 +116,7 @@ class PrintTest(BrowserCase):
         self.until(lambda: len(self.tips(number)) > 20)
         self.wait_state("Plate", "done")
         before = len(self.tips(number))
-        page.keyboard.press("k")
+        page.keyboard.press("Alt+k")
         panel = page.get_by_role("region", name="Tips")
         page.get_by_label("Stands").get_by_role("combobox", name="Lower stands").select_option("none")
         self.until(lambda: len(self.tips(number)) < before)

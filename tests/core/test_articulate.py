@@ -239,7 +239,8 @@ class JawTest(unittest.TestCase):
         again = evaluate(document, CASE, self.store)
         steps = {n.step.name for n in again.graph.nodes.values() if n.task and n.task.key in again.worked}
         self.assertLessEqual(
-            steps, {"articulate", "notch", "drains", "wall-map", "assemble", "amounts", "plate", "layers", "supports", "check", "takes"}
+            steps,
+            {"articulate", "notch", "drains", "wall-map", "assemble", "amounts", "plate", "layers", "supports", "check", "takes", "ways"},
         )
         pins = {p["zone"]: p for p in again.graph.node("articulate").json("pins")}
         self.assertEqual(pins["back left"]["entry"], "p1")

@@ -142,4 +142,4 @@ class JawTest(unittest.TestCase):
         evaluate(document, CASE, store)
         again = evaluate(document.model_copy(update={"settings": {"plate": {"*": {"reach_mm": 0.3}}}}), CASE, store)
         worked = {n.step.name for n in again.graph.nodes.values() if n.task and n.task.key in again.worked}
-        self.assertEqual(worked, {"check", "supports"})
+        self.assertEqual(worked, {"check", "supports", "ways"})

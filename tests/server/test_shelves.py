@@ -29,7 +29,9 @@ class ShelfTest(ServerCase):
         self.assertEqual((refused.status_code, refused.json()["code"]), (403, "lead-only"))
         size = {"width_mm": 120, "depth_mm": 68, "height_mm": 150}
         made = self.put("printer", name="Kestrel", data=size).json()
-        self.assertEqual((made["id"], made["revision"], made["data"]), ("kestrel", 1, {**size, "pixel_mm": 0.05, "lift_s": 5.0}))
+        self.assertEqual(
+            (made["id"], made["revision"], made["data"]), ("kestrel", 1, {**size, "pixel_mm": 0.05, "grey_parts": 0, "lift_s": 5.0})
+        )
         again = self.put("printer", id="kestrel", name="Kestrel", data={**size, "width_mm": 130}).json()
         self.assertEqual((again["id"], again["revision"]), ("kestrel", 2))
         steps = {s["name"]: s for s in self.mira.get("/api/cases/steps").json()}

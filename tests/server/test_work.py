@@ -65,7 +65,7 @@ class WorkTest(WorkCase):
         self.assertEqual(off, {"touch", "marked", "reduce", "hollow", "label", "articulate", "dies", "join", "attach"})
         self.assertLessEqual(set(states.values()), {"done", "look", "off"})
         # Every step once, those of the jaws and their bodies twice.
-        self.assertEqual(len(states), len({s.name for s in standard().steps} - {"again", "follow", "returned", "hand-off"}) + 23)
+        self.assertEqual(len(states), len({s.name for s in standard().steps} - {"again", "follow", "returned", "hand-off"}) + 24)
         post(self.mira, f"/api/cases/{case.number}/accept", {"base": 1, "steps": STEPS})
         post(self.mira, f"/api/cases/{case.number}/hand-off")
         self.work(case)

@@ -206,7 +206,7 @@ export const tips: Tool = {
   id: "tips",
   title: "Tips",
   long: "Tips: add, move and take away what a body stands on",
-  keys: "k",
+  keys: "alt+k",
   icon: Pin,
   hint: "Look from below: every ball is the tip of a support.",
   here: ({ data }) => nodesOf(data, "supports").some((n) => tipsOf(data, n.piece).length > 0),
