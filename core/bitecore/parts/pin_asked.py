@@ -11,8 +11,9 @@ GOOD, FAR, TOUCHES, TOO_LOW, LONG, LOW, FREE, MEETS = 0, 1, 2, 3, 4, 6, 8, 10
 
 
 @nb.njit(cache=True, nogil=True)
-def asked(cells, off, foot_off, nearest, lowest, highest, floor, seat, sizes) -> tuple[NDArray, NDArray, NDArray, NDArray]:
-    """(codes (k,), amounts (k,), ends (k, 2), lengths (k, 2)) of cells (k, 2).
+def asked(cells, off, foot_off, nearest, lowest, highest, floor, seat, sizes, codes_only) -> tuple[NDArray, NDArray, NDArray, NDArray]:
+    """(codes (k,), amounts (k,), ends (k, 2), lengths (k, 2)) of cells (k, 2); where only codes are asked for, the others count for
+    good places alone.
 
     off : (nx, ny) mm to both models; of each jaw, its heights turned so that its mounting face is below: foot_off (2, nx, ny) cells to
     its foot, nearest (2, 2, nx, ny) where that is, lowest of its scan, highest of the whole, floor and seat.
@@ -45,8 +46,9 @@ def asked(cells, off, foot_off, nearest, lowest, highest, floor, seat, sizes) ->
             far = max(np.sqrt(x * x + y * y), 1e-9)
             x, y = x / far, y / far
             scan, other = np.inf, -np.inf
-            along = 0.0
-            while along < length + root_mm + 0.3:
+            # From its root outwards: where it is too low, that is found at once.
+            for back in range(int(np.ceil((length + root_mm + 0.3) / (cell * 0.7))) - 1, -1, -1):
+                along = back * cell * 0.7
                 across = -half - 0.1
                 while across < half + 0.2:
                     a = int(np.rint(i + (along * x - across * y) / cell))
@@ -55,7 +57,8 @@ def asked(cells, off, foot_off, nearest, lowest, highest, floor, seat, sizes) ->
                         scan = min(scan, lowest[jaw, a, b])
                         other = max(other, highest[1 - jaw, a, b])
                     across += cell * 0.7
-                along += cell * 0.7
+                if codes_only and scan - under - floor[jaw] < low:
+                    break
             end = min(scan - under, seat[jaw] - 1.0, floor[jaw] + high)
             ends[p, jaw] = end
             if end - floor[jaw] < low:

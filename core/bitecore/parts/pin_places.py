@@ -145,13 +145,13 @@ class Room:
             for k, c in enumerate(code)
         ]
 
-    def _asked(self, cells: NDArray[np.int64]) -> tuple[NDArray, NDArray, NDArray, NDArray]:
+    def _asked(self, cells: NDArray[np.int64], *, codes_only: bool = False) -> tuple[NDArray, NDArray, NDArray, NDArray]:
         sizes = (
             _CELL_MM, self.sizes.radius + self.sizes.off_mm, self.ceiling - self.seat, _OVER_SEAT_MM, self.sizes.long_mm,
             self.sizes.strut_mm / 2, ROOT_MM, UNDER_MM, self.sizes.high_mm, _LOWEST_MM, _SLENDER * self.sizes.post_mm,
             self.sizes.deep_mm, _CLEAR_MM,
         )  # fmt: skip
-        return asking.asked(cells, self.off, *self._grids, sizes)
+        return asking.asked(cells, self.off, *self._grids, sizes, codes_only)
 
     def _place(self, at: NDArray, cell: NDArray, ends: NDArray, long: NDArray) -> Place:
         walls = [side.nearest[:, cell[0], cell[1]] * _CELL_MM + self.low for side in (self.lower, self.upper)]
@@ -202,7 +202,7 @@ class Room:
         """((2,) where it begins, (nx, ny) the code of each place on a grid of `step_mm`)."""
         count = ((np.array(self.off.shape) - 1) * _CELL_MM / step_mm).astype(int) + 1
         at = np.stack(np.meshgrid(np.arange(count[0]), np.arange(count[1]), indexing="ij"), -1).reshape(-1, 2) * step_mm + self.low
-        return self.low, self._asked(self.cell(at))[0].reshape(tuple(count))
+        return self.low, self._asked(self.cell(at), codes_only=True)[0].reshape(tuple(count))
 
     def anywhere(self, at: NDArray, others: Sequence[NDArray] = ()) -> Place | None:
         """The nearest place beside the models, however far."""
