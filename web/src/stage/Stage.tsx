@@ -10,6 +10,7 @@ import type { At, Bounds, Corners, Drawing, Probed, Shown, StepUi, Tool } from "
 import { Label } from "./Label";
 import { MapLegend } from "./MapLegend";
 import { PlaceMark } from "./Marks";
+import { MissedPress } from "./MissedPress";
 import { Model } from "./Model";
 import { bodiesScene } from "./place";
 import { StageCanvas } from "./StageCanvas";
@@ -95,6 +96,7 @@ export function Stage({ data, ui, tool, doings }: Props) {
         ))}
         <PlaceMark focus={focus} />
         <TriedMove />
+        {tool?.picks && !tool.draws && <MissedPress />}
         {Draws && <Draws {...drawing} />}
         {tool?.Draws && <tool.Draws {...drawing} />}
         <CameraRig
