@@ -164,7 +164,7 @@ export function OfBite({ piece, data, doings }: { piece: string; data: CaseOut; 
     <select
       aria-label="The bite it measured"
       title="The bite it measured"
-      className="select select-xs w-24"
+      className="select select-xs ml-auto w-24"
       value={of}
       onChange={(e) => give(e.target.value)}
     >

@@ -137,8 +137,8 @@ function ScanLine({ scan, data, doings }: { scan: BiteScan; data: CaseOut; doing
   const file = data.pieces.find((p) => p.id === scan.piece)?.file ?? scan.piece;
   const worst = Math.round(Math.max(...scan.rms_mm) * 1000);
   return (
-    <li className="line flex justify-between gap-2 border-b py-1 text-[13px]">
-      <span className="min-w-0 truncate" title={file}>
+    <li className="line flex flex-wrap justify-end gap-x-2 border-b py-1 text-[13px]">
+      <span className="min-w-20 flex-1 truncate" title={file}>
         {scan.side ? `Bite, ${scan.side}` : file}
       </span>
       <span
