@@ -287,6 +287,16 @@ class JawTest(unittest.TestCase):
         self.assertIn("bite is open", graph.node("articulate").manifest.flags[0]["message"])
         self.assertTrue(all(n.state in ("done", "look") for n in graph.of_step("assemble")))
 
+    def test_heights_that_leave_posts_too_free_are_found_by_themselves_at_a_press(self) -> None:
+        thin = {"style": "pins", "pin_mm": 2.0, "post_mm": 4.0, "strut_high_mm": 3.0}
+        graph = self.worked(articulate={"*": thin}, base={"*": {"height": "under", "thickness_mm": 12.0}})
+        flag = graph.node("articulate").manifest.flags[0]
+        self.assertIn(" free", flag["message"])
+        self.assertEqual(flag["fix"]["label"], "Heights by themselves")
+        before = graph.node("articulate").manifest.figure
+        graph = self.worked(articulate={"*": {**thin, **flag["fix"]["values"]}}, base={"*": {"height": "under", "thickness_mm": 12.0}})
+        self.assertEqual((before, graph.node("articulate").manifest.figure), ("no pins", "2 pins"))
+
     def test_wrong_settings_are_said(self) -> None:
         step = standard()["articulate"]
         for bad in ({"pins": {"p1": {"zone": "front"}}}, {"pins": {"first": {}}}, {"air_mm": 1}, {"pins": {"p1": {"at": [1, 2]}}}):

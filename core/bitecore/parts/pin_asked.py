@@ -11,9 +11,8 @@ GOOD, FAR, TOUCHES, TOO_LOW, LONG, LOW, FREE, MEETS = 0, 1, 2, 3, 4, 6, 8, 10
 
 
 @nb.njit(cache=True, nogil=True)
-def asked(cells, off, foot_off, nearest, lowest, highest, floor, seat, sizes, codes_only) -> tuple[NDArray, NDArray, NDArray, NDArray]:
-    """(codes (k,), amounts (k,), ends (k, 2), lengths (k, 2)) of cells (k, 2); where only codes are asked for, the others count for
-    good places alone.
+def asked(cells, off, foot_off, nearest, lowest, highest, floor, seat, sizes) -> tuple[NDArray, NDArray, NDArray, NDArray]:
+    """(codes (k,), amounts (k,), ends (k, 2), lengths (k, 2)) of cells (k, 2).
 
     off : (nx, ny) mm to both models; of each jaw, its heights turned so that its mounting face is below: foot_off (2, nx, ny) cells to
     its foot, nearest (2, 2, nx, ny) where that is, lowest of its scan, highest of the whole, floor and seat.
@@ -46,9 +45,8 @@ def asked(cells, off, foot_off, nearest, lowest, highest, floor, seat, sizes, co
             far = max(np.sqrt(x * x + y * y), 1e-9)
             x, y = x / far, y / far
             scan, other = np.inf, -np.inf
-            # From its root outwards: where it is too low, that is found at once.
-            for back in range(int(np.ceil((length + root_mm + 0.3) / (cell * 0.7))) - 1, -1, -1):
-                along = back * cell * 0.7
+            along = 0.0
+            while along < length + root_mm + 0.3:
                 across = -half - 0.1
                 while across < half + 0.2:
                     a = int(np.rint(i + (along * x - across * y) / cell))
@@ -57,16 +55,16 @@ def asked(cells, off, foot_off, nearest, lowest, highest, floor, seat, sizes, co
                         scan = min(scan, lowest[jaw, a, b])
                         other = max(other, highest[1 - jaw, a, b])
                     across += cell * 0.7
-                if codes_only and scan - under - floor[jaw] < low:
-                    break
+                along += cell * 0.7
             end = min(scan - under, seat[jaw] - 1.0, floor[jaw] + high)
             ends[p, jaw] = end
-            if end - floor[jaw] < low:
-                code[p], amount[p] = LOW + jaw, end - floor[jaw]
-                break
+            # Before the strut's height: a higher base does not change it.
             free = seat[jaw] - end + (deep if jaw == 1 else 0.0)
             if free > free_mm:
                 code[p], amount[p] = FREE + jaw, free
+                break
+            if end - floor[jaw] < low:
+                code[p], amount[p] = LOW + jaw, end - floor[jaw]
                 break
             # In the other's heights, turned round: the nearest of it over the strut.
             if -other < end + meets:

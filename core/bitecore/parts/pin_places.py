@@ -84,10 +84,11 @@ class Place:
 
 @dataclass(frozen=True)
 class No:
-    """Why no pin can stand in a place. low : the jaw whose base is too low there, by how many mm"""
+    """Why no pin can stand in a place. low : the jaw whose base is too low there, by how many mm; free : its post would stand too free"""
 
     why: str
     low: tuple[str, float] | None = None
+    free: bool = False
 
 
 class _Side:
@@ -145,13 +146,13 @@ class Room:
             for k, c in enumerate(code)
         ]
 
-    def _asked(self, cells: NDArray[np.int64], *, codes_only: bool = False) -> tuple[NDArray, NDArray, NDArray, NDArray]:
+    def _asked(self, cells: NDArray[np.int64]) -> tuple[NDArray, NDArray, NDArray, NDArray]:
         sizes = (
             _CELL_MM, self.sizes.radius + self.sizes.off_mm, self.ceiling - self.seat, _OVER_SEAT_MM, self.sizes.long_mm,
             self.sizes.strut_mm / 2, ROOT_MM, UNDER_MM, self.sizes.high_mm, _LOWEST_MM, _SLENDER * self.sizes.post_mm,
             self.sizes.deep_mm, _CLEAR_MM,
         )  # fmt: skip
-        return asking.asked(cells, self.off, *self._grids, sizes, codes_only)
+        return asking.asked(cells, self.off, *self._grids, sizes)
 
     def _place(self, at: NDArray, cell: NDArray, ends: NDArray, long: NDArray) -> Place:
         walls = [side.nearest[:, cell[0], cell[1]] * _CELL_MM + self.low for side in (self.lower, self.upper)]
@@ -164,7 +165,8 @@ class Room:
             asking.LOW: f"its strut to the {jaw} would be only {max(amount, 0):.1f} mm high; raise the base",
             asking.FREE: f"its post on the {jaw} would stand {amount:.0f} mm free",
         }
-        return No(exact.get(kind, self.why(code)), (jaw, _LOWEST_MM - amount) if kind == asking.LOW else None)
+        low = (jaw, _LOWEST_MM - amount) if kind == asking.LOW else None
+        return No(exact.get(kind, self.why(code)), low, kind == asking.FREE)
 
     def why(self, code: int) -> str:
         """Why no pin can stand in a place of this code."""
@@ -202,7 +204,7 @@ class Room:
         """((2,) where it begins, (nx, ny) the code of each place on a grid of `step_mm`)."""
         count = ((np.array(self.off.shape) - 1) * _CELL_MM / step_mm).astype(int) + 1
         at = np.stack(np.meshgrid(np.arange(count[0]), np.arange(count[1]), indexing="ij"), -1).reshape(-1, 2) * step_mm + self.low
-        return self.low, self._asked(self.cell(at), codes_only=True)[0].reshape(tuple(count))
+        return self.low, self._asked(self.cell(at))[0].reshape(tuple(count))
 
     def anywhere(self, at: NDArray, others: Sequence[NDArray] = ()) -> Place | None:
         """The nearest place beside the models, however far."""
@@ -247,4 +249,4 @@ def _mostly(asked: Sequence[No]) -> No:
     if not asked:
         return No("there is no place beside the models")
     low = min((n.low for n in asked if n.low), key=lambda low: low[1], default=None)
-    return No(Counter(n.why.split(";")[0] for n in asked).most_common(1)[0][0], low)
+    return No(Counter(n.why.split(";")[0] for n in asked).most_common(1)[0][0], low, any(n.free for n in asked))

@@ -137,8 +137,12 @@ def _nearest(room: Room, at: NDArray, others: list[NDArray], bench: Bench, entry
     return Fix("articulate", "*", {"zone": entry.zone, "at": there}, at="pins", id=key, label=f"{far:.0f} mm on, where it can")
 
 
-def raised(pins: PinSet, inputs: Inputs) -> tuple[str, Fix | None]:
-    """What a thicker base would do for the zones without a pin: see `thicker`."""
+def cured(pins: PinSet, sizes: Sizes, inputs: Inputs) -> tuple[str, Fix | None]:
+    """What would help the zones without a pin: heights that are not asked for, or a thicker base, see `thicker`."""
+    asked = sizes.seat_mm is not None or np.isfinite(sizes.high_mm)
+    if asked and any(no.free for no in pins.why.values()):
+        values = {"seat_mm": None, "strut_high_mm": None}
+        return " With the heights found by themselves posts stand less free.", Fix("articulate", "*", values, label="Heights by themselves")
     missing: dict[str, float] = {}
     for no in pins.why.values():
         if no.low:
@@ -162,7 +166,7 @@ def said(pins: PinSet, sizes: Sizes, inputs: Inputs) -> Iterator[Flag]:
     yield from pins.flags
     if pins.why:
         text = "; ".join(f"{zone}, {no.why}" for zone, no in pins.why.items())
-        more, fix = raised(pins, inputs)
+        more, fix = cured(pins, sizes, inputs)
         severity: Literal["look", "note"] = "look" if len(pins.places) < 3 else "note"
         yield Flag("fewer-pins", severity, f"Not everywhere does a pin stand: {text}.{more}", fix=fix)
     if np.linalg.norm(pins.at[:, None] - pins.at[None], axis=2).max() < _GUIDE_MM:

@@ -20,7 +20,7 @@ from ...parts.pins import airs, pair
 from ...progress import Run
 from ..hinged import Asked, hinged, none_made
 from ..mounted import Blocks, blocks_in, mounted
-from ..pinned import Bench, PinSet, none_held, placed, raised, readings, room_map, said
+from ..pinned import Bench, PinSet, cured, none_held, placed, readings, room_map, said
 from ..values_held import Bearing, HingeAxis, Pin, PinRoom, Strut
 
 _Mm = Annotated[float, Field(ge=-1e4, le=1e4)]
@@ -187,7 +187,7 @@ def _pinned(inputs: Inputs, settings: ArticulateSettings, run: Run) -> StepResul
     pins = placed(room, settings, bench)
     if not pins.places:
         reasons = "; ".join(f"{zone}: {no.why}" for zone, no in pins.why.items())
-        more, fix = raised(pins, inputs)
+        more, fix = cured(pins, sizes, inputs)
         return _nothing(f"No pin can stand anywhere ({reasons}).{more}", pins.flags, fix)
     run.tick(0.8, "pins and sleeves")
     air = airs(pins.places, settings.air_mm)
@@ -257,7 +257,7 @@ STEP = Step(
     name="articulate",
     title="Articulate",
     number=8,
-    version=6,
+    version=7,
     over=WHOLE,
     settings=ArticulateSettings,
     needs={
