@@ -120,7 +120,7 @@ def readings(made: Dies, listed: Sequence[Mapping[str, Any]], air: float) -> tup
 def flags(made: Dies, listed: Sequence[Mapping[str, Any]], inputs: Inputs, settings: Any) -> Iterator[Flag]:
     """settings : DiesSettings"""
     for no in made.without:
-        yield _without(no, inputs, settings)
+        yield _without(no, inputs, settings, for_all=max(_thick(other, inputs, settings) for other in made.without))
     for die, each in zip(made.made, listed, strict=True):
         yield from _contacts(each, inputs.piece, settings)
         if each["lost_mm"] > 0:
@@ -145,22 +145,35 @@ def flags(made: Dies, listed: Sequence[Mapping[str, Any]], inputs: Inputs, setti
         yield Flag("dies-made", "note", f"{names} {out}.")
 
 
-def _without(no: NoDie, inputs: Inputs, settings: Any) -> Flag:
+def _turned(no: NoDie, settings: Any) -> bool:
+    """Its way was turned by hand, perhaps too far: no base is thick enough for that."""
+    return any(e.fdi == no.fdi and e.way is not None for e in settings.taken.values())
+
+
+def _thick(no: NoDie, inputs: Inputs, settings: Any) -> float:
+    """The base's thickness under the lowest point that gives a die room (mm); nought where none does."""
+    walls = inputs["walls"]
+    if not walls or not no.low_mm or no.long_mm or _turned(no, settings):
+        return 0.0
+    thick = float(np.ceil((walls["under_mm"] + no.low_mm + _SPARE_MM) * 10) / 10)
+    return thick if thick <= _THICKEST_MM else 0.0
+
+
+def _without(no: NoDie, inputs: Inputs, settings: Any, for_all: float) -> Flag:
+    """for_all : a base so thick (mm) gives room to all that lack it"""
     leave = _entry(settings, no.fdi, inputs.piece, {"kind": "left"}, f"Leave {no.fdi} in")
-    text, walls = f"No die of {no.fdi}: {no.why}.", inputs["walls"]
-    if any(e.fdi == no.fdi and e.way is not None for e in settings.taken.values()):
-        # The way was turned by hand, perhaps too far: no base is thick enough for that.
+    text = f"No die of {no.fdi}: {no.why}."
+    if _turned(no, settings):
         return Flag("no-die", "look", text, fix=_entry(settings, no.fdi, inputs.piece, {"way": None}, "Out its own way"), other=leave)
     if no.long_mm:
         deep = float(np.ceil(no.long_mm * 2) / 2)
         longer = Fix("dies", "*", {"die_deep_mm": deep}, label=f"Shafts up to {deep:.1f} mm")
         return Flag("no-die", "look", text, fix=longer, other=leave)
-    thick = float(np.ceil((walls["under_mm"] + no.low_mm + _SPARE_MM) * 10) / 10) if walls and no.low_mm else np.inf
-    if thick <= _THICKEST_MM:
-        raise_it = Fix("base", inputs.piece, {"height": "under", "thickness_mm": thick}, label=f"Base of {thick:.1f} mm")
-        return Flag(
-            "no-die", "look", f"{text} A base {thick:.1f} mm thick under the lowest point gives it room.", fix=raise_it, other=leave
-        )
+    if thick := _thick(no, inputs, settings):
+        raise_it = Fix("base", inputs.piece, {"height": "under", "thickness_mm": for_all}, label=f"Base of {for_all:.1f} mm")
+        text = f"{text} A base {thick:.1f} mm thick under the lowest point gives it room"
+        more = f", one of {for_all:.1f} mm all that lack it" if for_all > thick else ""
+        return Flag("no-die", "look", f"{text}{more}.", fix=raise_it, other=leave)
     return Flag("no-die", "look", text, fix=leave)
 
 
