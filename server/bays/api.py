@@ -10,12 +10,20 @@ from ninja import Router, Schema
 from accounts.services import label
 from house.shelves import on
 
-from . import printers, services
+from . import bottles, printers, services
 from .following import look_at
-from .models import Bay, Print
+from .models import Bay, Bottle, Print
 
 State = Literal["waiting", "sending", "arrived", "printing", "stopped", "done", "cancelled", "failed"]
 router = Router(tags=["bays"])
+
+
+class TakenOut(Schema):
+    """What a print took of a bottle. number : of the bottle"""
+
+    number: str
+    lot: str
+    ml: float
 
 
 class PrintOut(Schema):
@@ -36,6 +44,7 @@ class PrintOut(Schema):
     layers: int
     seconds_left: float | None
     resin_ml: float
+    bottles: list[TakenOut]
     sent_by: str
     created: str
     began: str | None
@@ -44,11 +53,43 @@ class PrintOut(Schema):
     sent: list[str]
 
 
+class BottleOut(Schema):
+    """See models.Bottle. called : the resin's name"""
+
+    id: int
+    number: str
+    resin: str
+    called: str
+    lot: str
+    left_ml: float
+    bay: str
+    created: str
+
+
+class NewBottle(Schema):
+    """resin : of its record on the shelf"""
+
+    resin: str
+    lot: str = ""
+    ml: float
+
+
+class BottlePlace(Schema):
+    """bay : the printer it is put into; empty: onto the shelf"""
+
+    bay: str
+
+
+class BottleLeft(Schema):
+    ml: float
+
+
 class BayOut(Schema):
     """A printer that is connected.
 
     state    : idle, printing, stopped, silent (it does not answer)
-    resin_ml : in its bottle; None while it was never heard
+    resin_ml : in its bottle, as it measures it; None while it was never heard
+    bottle   : the one somebody put into it; None where nobody said
     stand_in : it is made up, and has faults to practise with; fault : the one that it has
     """
 
@@ -57,6 +98,7 @@ class BayOut(Schema):
     state: Literal["idle", "printing", "stopped", "silent"]
     says: str
     resin_ml: float | None
+    bottle: BottleOut | None = None
     stand_in: bool = False
     fault: str = ""
 
@@ -89,6 +131,39 @@ def practise(request: HttpRequest, ident: str, body: Practice) -> BayOut:
     return next(bay for bay in bays(request) if bay.id == ident)
 
 
+@router.get("/bottles", response=list[BottleOut])
+def stock(request: HttpRequest) -> list[BottleOut]:
+    """The bottles of the house that are not empty."""
+    return [_bottle(row) for row in bottles.in_stock()]
+
+
+@router.post("/bottles", response=BottleOut)
+def add_bottle(request: HttpRequest, body: NewBottle) -> BottleOut:
+    return _bottle(bottles.added(request.user, body.resin, body.lot, body.ml))
+
+
+@router.post("/bottles/{ident}/into", response=BottleOut)
+def put_bottle(request: HttpRequest, ident: int, body: BottlePlace) -> BottleOut:
+    """Into a printer, or out of it."""
+    row = bottles.put_into(ident, body.bay)
+    if body.bay:
+        look_at(body.bay)
+    return _bottle(row)
+
+
+@router.post("/bottles/{ident}/left", response=BottleOut)
+def correct_bottle(request: HttpRequest, ident: int, body: BottleLeft) -> BottleOut:
+    """There is so much left in it."""
+    return _bottle(bottles.corrected(ident, body.ml))
+
+
+@router.delete("/bottles/{ident}", response=dict[str, str])
+def end_bottle(request: HttpRequest, ident: int) -> dict[str, str]:
+    """It is empty, or was thrown away."""
+    bottles.ended(ident)
+    return {}
+
+
 @router.get("/prints", response=list[PrintOut])
 def prints(request: HttpRequest, case: str = "", plate: int = 0) -> list[PrintOut]:
     """The newest two hundred, of one case, of one plate, or of all that are open."""
@@ -111,15 +186,26 @@ def cancel(request: HttpRequest, ident: int) -> PrintOut:
     return _out(services.cancel(request.user, ident))
 
 
+def _bottle(row: Bottle) -> BottleOut:
+    return BottleOut(
+        id=row.pk, number=row.number, resin=row.resin, called=row.called, lot=row.lot, left_ml=round(row.left_ml, 3), bay=row.bay,
+        created=row.created.isoformat(),
+    )  # fmt: skip
+
+
 def _bay(ident: str, name: str, bay: Bay | None) -> BayOut:
     said: dict[str, Any] = bay.said if bay else {}
+    bottle = bottles.in_bay(ident)
+    known = _bottle(bottle) if bottle else None
     if bay is None or bay.silent or not said:
         since = f" since {bay.silent:%H:%M} UTC" if bay and bay.silent else ""
         says = f"The {name} does not answer{since}."
-        return BayOut(id=ident, name=name, state="silent", says=says, resin_ml=said.get("resin_ml"), stand_in=bool(said.get("stand_in")))
+        return BayOut(
+            id=ident, name=name, state="silent", says=says, resin_ml=said.get("resin_ml"), bottle=known, stand_in=bool(said.get("stand_in"))
+        )
     return BayOut(
-        id=ident, name=name, state=said["state"], says=said["says"], resin_ml=said["resin_ml"], stand_in=bool(said.get("stand_in")),
-        fault=said.get("fault", ""),
+        id=ident, name=name, state=said["state"], says=said["says"], resin_ml=said["resin_ml"], bottle=known,
+        stand_in=bool(said.get("stand_in")), fault=said.get("fault", ""),
     )  # fmt: skip
 
 
@@ -127,7 +213,9 @@ def _out(row: Print) -> PrintOut:
     return PrintOut(
         id=row.pk, case=row.number, plate=row.plate_id, bay=row.bay, printer=row.printer, resin=row.resin, name=row.name, sha256=row.sha256,
         bytes=row.bytes, state=cast(State, row.state), says=row.says, layer=row.layer, layers=row.layers, seconds_left=row.seconds_left,
-        resin_ml=row.resin_ml, sent_by=label(row.sent_by) if row.sent_by else "", created=row.created.isoformat(),
+        resin_ml=row.resin_ml,
+        bottles=[TakenOut(number=u.bottle.number, lot=u.bottle.lot, ml=round(u.ml, 3)) for u in row.bottles.all()],
+        sent_by=label(row.sent_by) if row.sent_by else "", created=row.created.isoformat(),
         began=row.began.isoformat() if row.began else None, takes_s=row.takes_s,
         ended=row.ended.isoformat() if row.ended else None, sent=row.sent,
     )  # fmt: skip

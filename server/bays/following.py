@@ -9,7 +9,7 @@ from django.utils import timezone
 
 from runs.services import announce
 
-from . import printers
+from . import bottles, printers
 from .models import AT_PRINTER, ON_ITS_WAY, Bay, Print
 from .services import ask_again, tell
 
@@ -54,7 +54,8 @@ def _follow(row: Print, job: dict[str, Any] | None, said: dict[str, Any]) -> Non
     if job["sha256"] != row.sha256:
         _end(row, "failed", f"The {row.printer} has another file under this name. Send it again.")
         return
-    if job["state"] == "waiting" and said["state"] == "idle":
+    says = ""
+    if job["state"] == "waiting" and said["state"] == "idle" and not (says := bottles.waits_for(row)):
         try:
             job = printers.start(row.bay, row.name)
             # The next one in the queue waits for this one.
@@ -62,12 +63,15 @@ def _follow(row: Print, job: dict[str, Any] | None, said: dict[str, Any]) -> Non
         except (printers.Broken, printers.Declined):
             return
     state = _STATES[job["state"]]
+    if row.began is None and state in ("printing", "stopped", "done"):
+        row.began = timezone.now()
+        Print.objects.filter(pk=row.pk, began=None).update(began=row.began)
+        bottles.begun(row)
+    bottles.used(row, job["layer"])
     if state in ("done", "cancelled"):
         _end(row, state, "" if state == "done" else f"It was cancelled at the {row.printer}.", layer=job["layer"])
         return
-    says = str(said.get("says", "")) if state == "stopped" else ""
-    if row.began is None and state in ("printing", "stopped"):
-        Print.objects.filter(pk=row.pk, began=None).update(began=timezone.now())
+    says = str(said.get("says", "")) if state == "stopped" else says
     now = (state, says, job["layer"], job["seconds_left"])
     if now != (row.state, row.says, row.layer, row.seconds_left):
         Print.objects.filter(pk=row.pk, state__in=AT_PRINTER).update(

@@ -28,6 +28,41 @@ class Bay(models.Model):
     silent = models.DateTimeField(null=True)
 
 
+class Bottle(models.Model):
+    """A bottle of resin as the house has it. What is left in it is what it held, less what its prints took.
+
+    resin  : of its record on the shelf; called : what that was called when it came in
+    lot    : as it stands on it
+    held_ml : what it held when it came in, or by what somebody said since
+    bay    : the printer it is in; empty: on the shelf; ended : when it was empty or thrown away
+    """
+
+    resin = models.CharField(max_length=60)
+    called = models.CharField(max_length=120)
+    lot = models.CharField(max_length=60, default="", blank=True)
+    held_ml = models.FloatField()
+    bay = models.CharField(max_length=60, default="", blank=True)
+    added_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL)
+    created = models.DateTimeField(auto_now_add=True)
+    ended = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ("id",)
+        constraints = (
+            models.UniqueConstraint(fields=["bay"], condition=~models.Q(bay="") & models.Q(ended__isnull=True), name="one_bottle_a_bay"),
+        )
+
+    @property
+    def number(self) -> str:
+        return f"B-{self.pk}"
+
+    @property
+    def left_ml(self) -> float:
+        """Not below nought."""
+        took = self.uses.aggregate(ml=models.Sum("ml"))["ml"] or 0.0
+        return max(self.held_ml - took, 0.0)
+
+
 class Print(models.Model):
     """A plate at a printer, or on its way there.
 
@@ -39,6 +74,7 @@ class Print(models.Model):
     state   : waiting (for its turn to be sent), sending, arrived (the printer has others first), printing, stopped (the printer waits
               for somebody), done, cancelled, failed (it can be sent again)
     says    : what is in the way, in a sentence
+    resin_ident : of the resin's record; ml_by_layer : what has been used once so many layers are cured, from none to all
     began   : when the printer took it up; takes_s : how long all its layers take (s), once they are made
     """
 
@@ -47,6 +83,7 @@ class Print(models.Model):
     bay = models.CharField(max_length=60)
     printer = models.CharField(max_length=120)
     resin = models.CharField(max_length=120, default="")
+    resin_ident = models.CharField(max_length=60, default="", blank=True)
     name = models.CharField(max_length=80, unique=True)
     sent = models.JSONField(default=list)
     spec = models.JSONField(default=dict)
@@ -58,6 +95,7 @@ class Print(models.Model):
     layers = models.PositiveIntegerField(default=0)
     seconds_left = models.FloatField(null=True)
     resin_ml = models.FloatField(default=0.0)
+    ml_by_layer = models.JSONField(default=list)
     sent_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL)
     created = models.DateTimeField(auto_now_add=True)
     began = models.DateTimeField(null=True)
@@ -79,3 +117,20 @@ class Print(models.Model):
     def number(self) -> str:
         """Of its case; empty for a plate of several."""
         return self.case.number if self.case else ""
+
+
+class BottleUse(models.Model):
+    """What a print took of a bottle: another one where that was changed in the middle. It counts when the print is gone, too.
+
+    since : the layer from which on it was in the printer; ml : of the layers cured since; over : of an earlier try of the same print
+    """
+
+    print = models.ForeignKey(Print, null=True, on_delete=models.SET_NULL, related_name="bottles")
+    bottle = models.ForeignKey(Bottle, on_delete=models.PROTECT, related_name="uses")
+    since = models.PositiveIntegerField(default=0)
+    ml = models.FloatField(default=0.0)
+    over = models.BooleanField(default=False)
+
+    class Meta:
+        ordering = ("id",)
+        constraints = (models.UniqueConstraint(fields=["print", "since"], condition=models.Q(over=False), name="one_bottle_a_layer"),)

@@ -51,10 +51,15 @@ def cancel(bay: str, name: str) -> dict[str, Any]:
     return _asked(bay, "POST", f"/jobs/{name}/cancel")
 
 
+def bottle(bay: str, ml: float | None = None) -> None:
+    """There is a bottle with so much in it; a full one where nothing is said."""
+    _asked(bay, "POST", "/bottle", json.dumps({} if ml is None else {"ml": round(ml, 3)}).encode())
+
+
 def practise(bay: str, kind: str) -> None:
     """A fault of a stand-in, or its mending."""
     if kind == "fill":
-        _asked(bay, "POST", "/bottle", b"{}")
+        bottle(bay)
     else:
         _asked(bay, "POST", "/fault", json.dumps({"kind": kind, "after_bytes": 5000}).encode())
 

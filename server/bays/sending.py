@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import hashlib
 import time
+from itertools import accumulate
 from pathlib import Path
+from typing import Any
 
 from django.conf import settings
 from django.utils import timezone
@@ -12,7 +14,7 @@ from django.utils import timezone
 from bitecore.parts.layer_zip import laid_out, written
 from runs.owning import folder
 
-from . import printers
+from . import bottles, printers
 from .models import ON_ITS_WAY, Print
 from .services import tell
 
@@ -48,8 +50,15 @@ def _made(row: Print, path: Path) -> bool:
     _set(
         row, sha256=hashlib.sha256(data).hexdigest(), bytes=len(data), layers=len(found.says["layers"]),
         seconds_left=found.says["seconds"], takes_s=found.says["seconds"], resin_ml=found.says["resin_ml"],
+        ml_by_layer=_ml(found.says["layers"]),
     )  # fmt: skip
     return True
+
+
+def _ml(layers: list[dict[str, Any]]) -> list[float]:
+    """What has been used once so many layers are cured (ml)."""
+    each = (layer["area_mm2"] * (layer["z_mm"][1] - layer["z_mm"][0]) / 1000 for layer in layers)
+    return [0.0, *(round(ml, 4) for ml in accumulate(each))]
 
 
 def _put(row: Print, path: Path) -> bool:
@@ -81,10 +90,14 @@ def _put(row: Print, path: Path) -> bool:
 
 
 def _begin(row: Print) -> None:
-    """Where the printer is busy it begins later (following.py)."""
+    """Where the printer is busy, or has another resin in it, it begins later (following.py)."""
+    if says := bottles.waits_for(row):
+        _set(row, says=says)
+        return
     try:
         printers.start(row.bay, row.name)
         _set(row, state="printing", began=timezone.now())
+        bottles.begun(row)
     except (printers.Broken, printers.Declined):
         return
 

@@ -30,7 +30,7 @@ from runs.owning import use_blobs
 from runs.services import FRONT, announce, look
 from runs.store import ServerStore
 
-from . import printers
+from . import bottles, printers
 from .models import AT_PRINTER, ON_ITS_WAY, Bay, Print
 
 SEND_TASK = "send-print"
@@ -40,11 +40,14 @@ _MOST_SHOWN = 200
 def of(user: Any, *, number: str = "", plate: int = 0) -> list[Print]:
     """The newest, of one case, of one plate, or of all that are not put away."""
     if number:
-        return list(visible(user, number).plates_sent.select_related("case")[:_MOST_SHOWN])
-    if plate:
-        return list(plates.visible(user, plate).prints.all()[:_MOST_SHOWN])
-    cases = Case.objects.visible_to(user).filter(closed__isnull=True)
-    return list(Print.objects.filter(Q(case__in=cases) | Q(plate__in=Plate.objects.visible_to(user))).select_related("case")[:_MOST_SHOWN])
+        found = visible(user, number).plates_sent
+    elif plate:
+        found = plates.visible(user, plate).prints
+    else:
+        cases = Case.objects.visible_to(user).filter(closed__isnull=True)
+        found = Print.objects.filter(Q(case__in=cases) | Q(plate__in=Plate.objects.visible_to(user)))
+    rows = found.select_related("case", "sent_by").prefetch_related("bottles__bottle").defer("ml_by_layer")
+    return list(rows[:_MOST_SHOWN])
 
 
 def send(user: Any, number: str) -> Print:
@@ -97,7 +100,7 @@ def _sent(user: Any, node: Node | None, layers: list[str], prints: Any, numbers:
         raise Refused(f"This plate is on the {there.printer} already, as {there.name}.", code="sent-already", status=409)
     row = prints.model(
         **{prints.field.name: prints.instance}, bay=bay, printer=spec["plate"]["printer"], resin=spec["printing"]["resin"], sent=layers,
-        spec=spec,
+        spec=spec, resin_ident=node.task.settings["resin"] if node.task else "",
     )  # fmt: skip
     # Kept as long as the case or the plate is, however it goes on.
     use_blobs(row.of.owner_id, sorted({word for each in layers for word in each.split() if is_digest(word)}))
@@ -138,9 +141,10 @@ def again(user: Any, ident: int) -> Print:
             raise Refused(f"{row.name} is not at an end: it is {row.state}.", code="not-ended", status=409)
         _reachable(row.bay, row.printer)
         if row.state == "done":
-            more = {key: getattr(row, key) for key in ("case", "plate", "bay", "printer", "resin", "sent", "spec")}
+            more = {key: getattr(row, key) for key in ("case", "plate", "bay", "printer", "resin", "resin_ident", "sent", "spec")}
             return _begun(Print(**more), user, _numbers(row))
         row.state, row.says, row.began, row.ended, row.layer, row.seconds_left = "waiting", "", None, None, 0, None
+        bottles.begins_anew(row)
         # The printer keeps what was broken off under its old name.
         row.name = _name(row)
         row.save()
@@ -154,7 +158,7 @@ def cancel(user: Any, ident: int) -> Print:
         row = _locked(user, ident)
         if row.state in AT_PRINTER:
             try:
-                printers.cancel(row.bay, row.name)
+                bottles.used(row, int(printers.cancel(row.bay, row.name).get("layer", row.layer)))
             except printers.Broken as error:
                 raise Refused(f"The {row.printer} does not answer, so nothing was cancelled.", code="bay-silent", status=409) from error
             except printers.Declined as error:

@@ -25,7 +25,9 @@ from tests.server.common import client, delete, post
 from tests.server.test_work import STEPS, WorkCase
 
 
-class BayTest(WorkCase):
+class BayCase(WorkCase):
+    """With one stand-in connected, as the Wren."""
+
     def setUp(self) -> None:
         super().setUp()
         self.printer = Printer()
@@ -52,6 +54,8 @@ class BayTest(WorkCase):
         follow()
         return next(p for p in self.mira.get(f"/api/bays/prints?case={row.case.number}").json() if p["id"] == row.pk)
 
+
+class BayTest(BayCase):
     def test_from_the_plate_to_the_finished_print(self) -> None:
         case = self.ready()
         row = self.sent(case)

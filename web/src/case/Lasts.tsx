@@ -2,7 +2,7 @@ import type { Bay } from "../shared/api/client";
 
 /** Said where a printer's bottle holds less than a plate takes. */
 export function Lasts({ bay, ml }: { bay: Bay | undefined; ml: number }) {
-  const left = bay?.resin_ml ?? null;
+  const left = bay?.bottle?.left_ml ?? bay?.resin_ml ?? null;
   if (left === null || !Number.isFinite(ml) || ml <= left) return null;
   return (
     <p data-testid="lasts" className="py-1 text-[13px] text-warning">

@@ -49,6 +49,11 @@ export function PrintLine({ print, old, printing }: Props) {
             : `${print.ended ? moment(print.ended) : ""}, ${bytes(print.bytes)}, ${print.resin_ml.toFixed(1)} ml`)}
         {old && " The plate has changed since."}
       </p>
+      {print.bottles.length > 0 && (
+        <p className="dim truncate" title="What it took of which bottle">
+          {print.bottles.map((b) => `${b.number}${b.lot && `, lot ${b.lot}`}: ${b.ml.toFixed(1)} ml`).join("; ")}
+        </p>
+      )}
     </div>
   );
 }

@@ -15,8 +15,7 @@ export function useBays(number = "", plate = 0): { bays: Bay[]; prints: Print[] 
   const onEvent = useCallback(
     (event: BenchEvent) => {
       if (event.kind !== "bay" && event.kind !== "again") return;
-      queries.invalidateQueries({ queryKey: ["bays"] });
-      queries.invalidateQueries({ queryKey: ["prints"] });
+      for (const key of ["bays", "prints", "bottles"]) queries.invalidateQueries({ queryKey: [key] });
     },
     [queries],
   );
@@ -81,6 +80,7 @@ export function timeLeft(seconds: number | null): string {
 
 /** How a printer stands, in words. */
 export function bayWords(bay: Bay): string {
-  const bottle = bay.resin_ml === null ? "" : `, ${Math.round(bay.resin_ml)} ml in the bottle`;
+  const left = bay.bottle?.left_ml ?? bay.resin_ml;
+  const bottle = left === null ? "" : `, ${Math.round(left)} ml in ${bay.bottle?.number ?? "the bottle"}`;
   return bay.says || `${bay.state}${bottle}`;
 }

@@ -43,7 +43,7 @@ export function Bays({ bays, prints, at, onChoose }: Props) {
               </span>
             </span>
             <span className="flex items-center gap-2 text-[13px]">
-              <Bottle ml={bay.resin_ml} />
+              <Bottle ml={bay.bottle?.left_ml ?? bay.resin_ml} />
               <span className="min-w-0 flex-1 truncate">
                 {now ? `${now.name}, ${printWords(now)}` : "nothing to print"}
               </span>

@@ -1,7 +1,7 @@
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
+import { BottleLine } from "../../case/BottleLine";
 import { bayWords, type Fault, usePrinting } from "../../case/bays";
-import { Lasts } from "../../case/Lasts";
 import { PrintLine } from "../../case/PrintLine";
 import { CLEAR } from "../../case/useCase";
 import type { Bay, Flag, Plate, PlateBody, Print, SettingOut } from "../../shared/api/client";
@@ -53,7 +53,7 @@ export function PlateCard({ plate, doings, settings, bays, prints, chosen, onCho
         </section>
         <Keeping key={plate.id} plate={plate} doings={doings} prints={prints} />
       </div>
-      <ToPrinter plate={plate} bays={bays} prints={prints} state={state} />
+      <ToPrinter plate={plate} settings={settings} bays={bays} prints={prints} state={state} />
     </aside>
   );
 }
@@ -286,13 +286,14 @@ function OneBody({ body, plate, doings, on, onChoose }: OneBodyProps) {
 
 interface PrintProps {
   plate: Plate;
+  settings: SettingOut[];
   bays: Bay[];
   prints: Print[];
   state: StepState;
 }
 
 /** What it takes, what was sent of it, and the button that sends it. */
-function ToPrinter({ plate, bays, prints, state }: PrintProps) {
+function ToPrinter({ plate, settings, bays, prints, state }: PrintProps) {
   const printing = usePrinting();
   const takes = plate.nodes.find((n) => n.step === "takes")?.readings ?? [];
   const value = (name: string) => Number(takes.find((r) => r.name === name)?.value ?? Number.NaN);
@@ -313,7 +314,13 @@ function ToPrinter({ plate, bays, prints, state }: PrintProps) {
       <p className="dim py-1 text-[13px]">
         {plate.printer || "The printer"}: {bay ? bayWords(bay) : "not connected, take layers.zip to it"}
       </p>
-      <Lasts bay={bay} ml={value("resin")} />
+      <BottleLine
+        key={bay?.id}
+        bay={bay}
+        resin={String(plate.settings.pack?.resin ?? "")}
+        resins={settings.find((s) => s.key === "resin")}
+        ml={value("resin")}
+      />
       {bay?.stand_in && <Practice bay={bay} onFault={(kind) => printing.practise(bay.id, kind)} />}
       <button
         type="button"

@@ -1,5 +1,6 @@
 import { Link } from "react-router";
 import { isOpen, printWords, timeLeft } from "../../case/bays";
+import { bottleWords } from "../../case/bottles";
 import type { Bay, Print } from "../../shared/api/client";
 
 const TITLE = "dim line mb-1 border-b pb-1 text-xs font-semibold tracking-wide uppercase";
@@ -21,7 +22,11 @@ export function Printers({ bays, prints }: { bays: Bay[]; prints: Print[] }) {
                 {bay.says || bay.state}
               </span>
             </p>
-            {bay.resin_ml !== null && <p className="dim">{Math.round(bay.resin_ml)} ml in the bottle</p>}
+            {(bay.bottle || bay.resin_ml !== null) && (
+              <p className="dim">
+                {bay.bottle ? bottleWords(bay.bottle) : `${Math.round(bay.resin_ml ?? 0)} ml in the bottle`}
+              </p>
+            )}
             {own.map((p) => (
               <p key={p.id}>
                 <Link

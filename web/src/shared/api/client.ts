@@ -20,6 +20,7 @@ export type ToothOut = Schemas["ToothOut"];
 export type Moved = Schemas["Moved"];
 export type Bay = Schemas["BayOut"];
 export type Print = Schemas["PrintOut"];
+export type Bottle = Schemas["BottleOut"];
 export type Plate = Schemas["PlateOut"];
 export type PlateBody = Schemas["PlateBodyOut"];
 export type PlateLine = Schemas["PlateLine"];

@@ -21,6 +21,87 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/bays/bottles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Stock
+         * @description The bottles of the house that are not empty.
+         */
+        get: operations["bays_api_stock"];
+        put?: never;
+        /** Add Bottle */
+        post: operations["bays_api_add_bottle"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bays/bottles/{ident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End Bottle
+         * @description It is empty, or was thrown away.
+         */
+        delete: operations["bays_api_end_bottle"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bays/bottles/{ident}/into": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put Bottle
+         * @description Into a printer, or out of it.
+         */
+        post: operations["bays_api_put_bottle"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bays/bottles/{ident}/left": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Correct Bottle
+         * @description There is so much left in it.
+         */
+        post: operations["bays_api_correct_bottle"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/bays/prints": {
         parameters: {
             query?: never;
@@ -2202,10 +2283,12 @@ export interface components {
          * @description A printer that is connected.
          *
          *     state    : idle, printing, stopped, silent (it does not answer)
-         *     resin_ml : in its bottle; None while it was never heard
+         *     resin_ml : in its bottle, as it measures it; None while it was never heard
+         *     bottle   : the one somebody put into it; None where nobody said
          *     stand_in : it is made up, and has faults to practise with; fault : the one that it has
          */
         BayOut: {
+            bottle?: components["schemas"]["BottleOut"] | null;
             /**
              * Fault
              * @default
@@ -2486,6 +2569,41 @@ export interface components {
             ];
             /** Rms Mm */
             rms_mm: number;
+        };
+        /** BottleLeft */
+        BottleLeft: {
+            /** Ml */
+            ml: number;
+        };
+        /**
+         * BottleOut
+         * @description See models.Bottle. called : the resin's name
+         */
+        BottleOut: {
+            /** Bay */
+            bay: string;
+            /** Called */
+            called: string;
+            /** Created */
+            created: string;
+            /** Id */
+            id: number;
+            /** Left Ml */
+            left_ml: number;
+            /** Lot */
+            lot: string;
+            /** Number */
+            number: string;
+            /** Resin */
+            resin: string;
+        };
+        /**
+         * BottlePlace
+         * @description bay : the printer it is put into; empty: onto the shelf
+         */
+        BottlePlace: {
+            /** Bay */
+            bay: string;
         };
         /**
          * Brushed
@@ -5562,6 +5680,21 @@ export interface components {
             /** Piece */
             piece: string;
         };
+        /**
+         * NewBottle
+         * @description resin : of its record on the shelf
+         */
+        NewBottle: {
+            /**
+             * Lot
+             * @default
+             */
+            lot: string;
+            /** Ml */
+            ml: number;
+            /** Resin */
+            resin: string;
+        };
         /** NewPlate */
         NewPlate: {
             /**
@@ -6407,6 +6540,8 @@ export interface components {
             bay: string;
             /** Began */
             began: string | null;
+            /** Bottles */
+            bottles: components["schemas"]["TakenOut"][];
             /** Bytes */
             bytes: number;
             /** Case */
@@ -7437,6 +7572,18 @@ export interface components {
             bodies: string[];
         };
         /**
+         * TakenOut
+         * @description What a print took of a bottle. number : of the bottle
+         */
+        TakenOut: {
+            /** Lot */
+            lot: string;
+            /** Ml */
+            ml: number;
+            /** Number */
+            number: string;
+        };
+        /**
          * Takes
          * @description What a plate takes, by its layers; cost in the unit of the resin's price, None where that is not known.
          */
@@ -8284,6 +8431,126 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BayOut"][];
+                };
+            };
+        };
+    };
+    bays_api_stock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BottleOut"][];
+                };
+            };
+        };
+    };
+    bays_api_add_bottle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewBottle"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BottleOut"];
+                };
+            };
+        };
+    };
+    bays_api_end_bottle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: string;
+                    };
+                };
+            };
+        };
+    };
+    bays_api_put_bottle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BottlePlace"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BottleOut"];
+                };
+            };
+        };
+    };
+    bays_api_correct_bottle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BottleLeft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BottleOut"];
                 };
             };
         };

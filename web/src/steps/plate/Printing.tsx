@@ -1,8 +1,9 @@
+import { useQuery } from "@tanstack/react-query";
+import { BottleLine } from "../../case/BottleLine";
 import { bayWords, useBays, usePrinting } from "../../case/bays";
-import { Lasts } from "../../case/Lasts";
-import { asks, goodOf, nodesOf } from "../../case/look";
+import { asks, detailOf, goodOf, nodesOf } from "../../case/look";
 import { PrintLine } from "../../case/PrintLine";
-import type { CaseOut, Print } from "../../shared/api/client";
+import { type CaseOut, client, ok, type Print } from "../../shared/api/client";
 import { duration } from "../../shared/format";
 import type { CardProps } from "../../stage";
 
@@ -10,6 +11,11 @@ import type { CardProps } from "../../stage";
 export function Printing({ data, doings }: CardProps) {
   const { bays, prints } = useBays(data.number);
   const printing = usePrinting();
+  const steps = useQuery({
+    queryKey: ["steps"],
+    queryFn: () => ok(client.GET("/api/cases/steps")),
+    staleTime: 600_000,
+  });
   const plate = goodOf(data, "plate")?.plate;
   const bay = bays.find((b) => b.name === plate?.printer);
   const layers = nodesOf(data, "layers");
@@ -31,7 +37,13 @@ export function Printing({ data, doings }: CardProps) {
         <b>{plate.printer}</b>
         <span className="dim flex-1">{bay ? bayWords(bay) : "not connected: take layers.zip to it"}</span>
       </p>
-      {takes && <Lasts bay={bay} ml={takes.ml} />}
+      <BottleLine
+        key={bay?.id}
+        bay={bay}
+        resin={String(detailOf(data, "plate")?.settings.resin ?? "")}
+        resins={steps.data?.find((s) => s.name === "plate")?.settings.find((s) => s.key === "resin")}
+        ml={takes?.ml ?? Number.NaN}
+      />
       {prints.slice(0, 4).map((print) => (
         <PrintLine key={print.id} print={print} old={isOld(data, print)} printing={printing} />
       ))}
