@@ -26,7 +26,11 @@ export function BottleLine({ bay, resin, resins, ml }: Props) {
     <section aria-label="Bottle" className="text-[13px]">
       <p className="flex gap-2 py-0.5">
         <span className={`min-w-0 flex-1 truncate ${bottle ? "" : "dim"}`} title={bottle ? bottleWords(bottle) : ""}>
-          {bottle ? bottleWords(bottle) : "Nobody said which bottle is in it."}
+          {bottle
+            ? bottleWords(bottle)
+            : bay.resin_ml === null
+              ? "Nobody said which bottle is in it."
+              : `${Math.round(bay.resin_ml)} ml of a bottle nobody named`}
         </span>
         <button type="button" className={PRESS} aria-expanded={open} onClick={() => setOpen(!open)}>
           {open ? "Close" : "Bottles"}

@@ -79,8 +79,11 @@ export function timeLeft(seconds: number | null): string {
 }
 
 /** How a printer stands, in words. */
+export const bayStands = (bay: Bay): string => bay.says || bay.state;
+
+/** And what is left in its bottle. */
 export function bayWords(bay: Bay): string {
   const left = bay.bottle?.left_ml ?? bay.resin_ml;
   const bottle = left === null ? "" : `, ${Math.round(left)} ml in ${bay.bottle?.number ?? "the bottle"}`;
-  return bay.says || `${bay.state}${bottle}`;
+  return `${bayStands(bay)}${bay.says ? "" : bottle}`;
 }

@@ -1,7 +1,7 @@
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { BottleLine } from "../../case/BottleLine";
-import { bayWords, type Fault, usePrinting } from "../../case/bays";
+import { bayStands, type Fault, usePrinting } from "../../case/bays";
 import { PrintLine } from "../../case/PrintLine";
 import { CLEAR } from "../../case/useCase";
 import type { Bay, Flag, Plate, PlateBody, Print, SettingOut } from "../../shared/api/client";
@@ -312,7 +312,7 @@ function ToPrinter({ plate, settings, bays, prints, state }: PrintProps) {
         <PrintLine key={print.id} print={print} old={print.layers > 0 && state === "working"} printing={printing} />
       ))}
       <p className="dim py-1 text-[13px]">
-        {plate.printer || "The printer"}: {bay ? bayWords(bay) : "not connected, take layers.zip to it"}
+        {plate.printer || "The printer"}: {bay ? bayStands(bay) : "not connected, take layers.zip to it"}
       </p>
       <BottleLine
         key={bay?.id}

@@ -6,6 +6,8 @@ import { say, sayError } from "../../store/notices";
 import { movedBy } from "./places";
 
 const SOON_MS = 80;
+/** So long an answer of the server may take until it is asked again whether a change was from here. */
+const ANSWER_MS = 700;
 
 /** All plates, and what lies on the shelf; looked at anew when a case or a plate becomes another. */
 export function useRoom() {
@@ -66,9 +68,12 @@ export function usePlate(id: number) {
       waiting.current = setTimeout(() => queries.invalidateQueries({ queryKey: ["plate", id] }), SOON_MS);
       if (own && event.kind === "revision" && event.revision) {
         const seen = event.revision;
-        setTimeout(() => {
-          if (!mine.current.has(seen)) say("Someone changed this plate.", "look");
-        }, 700);
+        // What is on its way from here may be just that change: its answer tells.
+        const tell = () => {
+          if (queries.isMutating({ mutationKey: ["plate", id] })) setTimeout(tell, ANSWER_MS);
+          else if (!mine.current.has(seen)) say("Someone changed this plate.", "look");
+        };
+        setTimeout(tell, ANSWER_MS);
       }
     },
     [queries, id],
@@ -89,6 +94,7 @@ export function usePlateDoings(plate: Plate | undefined, keep: (data: Plate) => 
   const queries = useQueryClient();
   const id = plate?.id ?? 0;
   const doing = useMutation({
+    mutationKey: ["plate", id],
     mutationFn: (call: () => Promise<Plate>) => call(),
     onSuccess: (data) => {
       keep(data);

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { BottleLine } from "../../case/BottleLine";
-import { bayWords, useBays, usePrinting } from "../../case/bays";
+import { bayStands, useBays, usePrinting } from "../../case/bays";
 import { asks, detailOf, goodOf, nodesOf } from "../../case/look";
 import { PrintLine } from "../../case/PrintLine";
 import { type CaseOut, client, ok, type Print } from "../../shared/api/client";
@@ -35,7 +35,7 @@ export function Printing({ data, doings }: CardProps) {
       )}
       <p className="line flex items-baseline gap-2 border-b pb-1">
         <b>{plate.printer}</b>
-        <span className="dim flex-1">{bay ? bayWords(bay) : "not connected: take layers.zip to it"}</span>
+        <span className="dim flex-1">{bay ? bayStands(bay) : "not connected: take layers.zip to it"}</span>
       </p>
       <BottleLine
         key={bay?.id}
