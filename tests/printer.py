@@ -26,8 +26,16 @@ class Outside:
         self._folder = tempfile.TemporaryDirectory()
         self.folder = Path(self._folder.name)
         self.url = f"http://127.0.0.1:{port}"
-        command = [sys.executable, "-m", "standin", name, "--port", str(port), "--folder", str(self.folder), "--speed", str(speed)]
-        self._process = subprocess.Popen(command, cwd=Path(__file__).resolve().parents[1])
+        self._command = [sys.executable, "-m", "standin", name, "--port", str(port), "--folder", str(self.folder), "--speed", str(speed)]
+        self.begin()
+
+    def begin(self) -> None:
+        self._process = subprocess.Popen(self._command, cwd=Path(__file__).resolve().parents[1])
+
+    def kill(self) -> None:
+        """As a power cut would; its disk stays."""
+        self._process.kill()
+        self._process.wait()
 
     def ask(self, path: str, **body: object) -> dict[str, Any]:
         """What a person does at the printer, past the application."""

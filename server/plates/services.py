@@ -77,7 +77,8 @@ def rename(user: Any, ident: int, base: int, name: str) -> Plate:
 
 
 def put(user: Any, ident: int, base: int, number: str, addresses: Sequence[str], count: int = 1) -> Plate:
-    """Put bodies of a case on the plate as they are now, so many of each."""
+    """Put bodies of a case on the plate as they are now, so many of each. Whatever others did to it meanwhile: nothing of theirs is in
+    the way of that."""
     with transaction.atomic():
         plate = locked(user, ident)
         case = cases.visible(user, number)
@@ -86,7 +87,8 @@ def put(user: Any, ident: int, base: int, number: str, addresses: Sequence[str],
         document = document_of(plate)
         bodies = [*document.bodies, *_numbered(document, ones)]
         _use(plate, bodies)
-        return _change(plate, user, base, bodies, f"Put on: {', '.join(dict.fromkeys(b.called for b in bodies[len(document.bodies) :]))}")
+        names = ", ".join(dict.fromkeys(b.called for b in bodies[len(document.bodies) :]))
+        return _change(plate, user, max(base, plate.revision), bodies, f"Put on: {names}")
 
 
 def _numbered(document: PlateDocument, ones: Sequence[dict[str, Any]]) -> list[PlateBody]:

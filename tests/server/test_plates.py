@@ -124,8 +124,12 @@ class PlateTest(WorkCase):
         ident, tove = plate["id"], client("tove")
         off = post(self.mira, f"/api/plates/{ident}/off", {"base": 4, "bodies": ["b2"]}).json()
         self.assertEqual([b["id"] for b in off["bodies"]], ["b1", "b3"])
-        clash = post(tove, f"/api/plates/{ident}/bodies", {"base": 4, "case": self.two.number, "addresses": ["p2"]})
+        clash = post(tove, f"/api/plates/{ident}/off", {"base": 4, "bodies": ["b1"]})
         self.assertEqual((clash.status_code, clash.json()["code"]), (409, "changed-meanwhile"))
+        # What is put on is in nobody's way.
+        more = post(tove, f"/api/plates/{ident}/bodies", {"base": 4, "case": self.two.number, "addresses": ["p2"]}).json()
+        self.assertEqual([b["id"] for b in more["bodies"]], ["b1", "b3", "b4"])
+        self.assertEqual(post(tove, f"/api/plates/{ident}/undo").status_code, 200)
         back = post(self.mira, f"/api/plates/{ident}/undo").json()
         self.assertEqual([b["id"] for b in back["bodies"]], ["b1", "b2", "b3"])
         for body, code, status in (
