@@ -7,11 +7,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bitecore.engine.graph import Node
 from bitecore.platesheet import PlateBody
 from bitecore.runsheet.part_names import is_die, part_of
 from bitecore.runsheet.part_names import teeth_of as teeth_numbers
 from bitecore.runsheet.toothed import teeth_of
 from bitecore.runsheet.who import CaseGraph
+from cases.documents import document_of
 from cases.models import Case
 from ground.errors import Refused
 from runs.owning import folder
@@ -33,9 +35,17 @@ def pinned(case: Case, address: str, *, graph: CaseGraph | None = None) -> dict[
         raise Refused(text, code="not-laid", status=409)
     return {
         "mesh": digest, "supports": (held.mesh("mesh") if held and held.good else None) or "", "up": stand["up"], "front": stand["front"],
-        "place": place, "kit": case.number if is_die(part_of(address)) else "", "case": case.number, "address": address,
+        "place": place, "kit": _kit(case, address, held), "case": case.number, "address": address,
         "jaw": node.jaw or "", "margin": _lowest_margin(graph, address, np.array(place) if place else None, stand),
     }  # fmt: skip
+
+
+def _kit(case: Case, address: str, held: Node | None) -> str:
+    """What stays together: dies, and models whose rafts are joined; each among themselves."""
+    if is_die(part_of(address)):
+        return case.number
+    joined = bool(held and held.good and held.mesh("mesh")) and document_of(case).settings_for("supports", address).raft == "joined"
+    return f"{case.number} models" if joined else ""
 
 
 def _lowest_margin(graph: CaseGraph, address: str, place: NDArray[np.float64] | None, stand: dict[str, Any]) -> list[float] | None:

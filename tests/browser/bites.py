@@ -59,3 +59,9 @@ class BiteCase(BrowserCase):
         if more.count():
             more.click()
         return self.reading(name)
+
+    def hover_at(self, left: float, down: float) -> None:
+        box = self.page.get_by_test_id("stage").bounding_box()
+        assert box
+        self.page.mouse.move(box["x"] + left * box["width"], box["y"] + down * box["height"])
+        self.page.wait_for_timeout(90)

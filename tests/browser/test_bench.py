@@ -44,6 +44,7 @@ class SliceTest(BrowserCase):
         page.get_by_role("tab", name="Lower").click()
         counts.append(int(self.reading("Triangles").replace(",", "")))
         self.step("Hand-off").click()
+        page.get_by_label("Card").get_by_role("heading", name="Hand-off").wait_for()
         with page.expect_download() as got:
             page.get_by_role("link", name=f"{number}_all.3mf").click()
         self.check_3mf(got.value.path().read_bytes(), counts)

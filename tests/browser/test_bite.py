@@ -176,42 +176,6 @@ class BiteTest(BiteCase):
         page.keyboard.press("b")
         page.get_by_role("button", name="Open like a book").wait_for()
 
-    def test_what_a_late_bite_did_and_how_far_its_scans_lie_off(self) -> None:
-        page = self.page
-        self.apart()
-        self.dropped("left", "right")
-        page.get_by_text("Fitted by 2 bite scans (left and right)").wait_for(timeout=180_000)
-        self.wait_state("Plate", "done")
-        did = page.get_by_label("What the change did")
-        did.get_by_text("Since: Added left.stl, right.stl").wait_for()
-        did.get_by_text(re.compile("^Lower did not move; its body is the same")).wait_for()
-        did.get_by_text(re.compile(r"^Upper moved \d+\.\d\d mm, \d+\.\d°; its body")).wait_for()
-        # The move is played; then everything stands where it stood.
-        page.keyboard.press("i")
-        page.wait_for_timeout(2200)
-        page.get_by_label("How the jaws stand").get_by_role("button", name="Show").first.click()
-        page.get_by_label("Off the jaw").wait_for()
-        for jaw in ("Upper", "Lower"):
-            for _ in range(2):
-                page.get_by_title(re.compile(f"^{jaw}: shown, ghosted or hidden")).click()
-        page.keyboard.press("3")
-        page.wait_for_timeout(1500)
-        under = page.get_by_test_id("under")
-        for x in range(20, 80, 3):
-            self.hover_at(x / 100, 0.5)
-            if "here" in under.inner_text():
-                break
-        value = re.match(r"here ([+−]?\d+)", under.inner_text())
-        self.assertIsNotNone(value)
-        # Noise of 10 µm on both surfaces: the patch lies on the jaw.
-        self.assertLess(abs(int(value[1].replace("−", "-"))), 100)
-
-    def hover_at(self, left: float, down: float) -> None:
-        box = self.page.get_by_test_id("stage").bounding_box()
-        assert box
-        self.page.mouse.move(box["x"] + left * box["width"], box["y"] + down * box["height"])
-        self.page.wait_for_timeout(90)
-
     def test_a_scan_that_follows_is_led_and_swabbed(self) -> None:
         page = self.page
         self.apart()

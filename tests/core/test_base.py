@@ -10,10 +10,8 @@ import numpy as np
 import trimesh
 from scipy.spatial import cKDTree
 
-from bitecore.engine.gives import unpack
 from bitecore.errors import StepFailed
-from bitecore.files import Limits, read_mesh, stl
-from bitecore.mesh import GROUP_CUT, GROUP_SCAN, Mesh, area_mm2, border_loops, check_solid, face_normals, volume_ml
+from bitecore.mesh import GROUP_CUT, GROUP_SCAN, Mesh, border_loops, check_solid, face_normals, volume_ml
 from bitecore.ops.base import Based, base
 from bitecore.ops.border import border_points
 from bitecore.ops.curtain import above_curtain, curtain_over
@@ -21,13 +19,8 @@ from bitecore.ops.holes import close_holes
 from bitecore.ops.mend import mend
 from bitecore.ops.upright import Plan
 from bitecore.ops.walls import crossing_walls
-from bitecore.ops.weld import weld
-from bitecore.runsheet import CASE, evaluate
 from demo import rescans
-from tests.core.known import known_store
-from tests.core.test_runsheet import case
 from tests.shapes import dome, jaws, manifold, sheet, turn
-from tests.trial.second import mouth, second_plan
 
 
 def assert_printable(case: unittest.TestCase, body: Mesh) -> None:
@@ -64,20 +57,6 @@ class FoldedTest(unittest.TestCase):
             # The rescan goes through itself in small folds that stay: here only the closing is judged.
             self.assertTrue(check_solid(made.body).ok)
             self.assertTrue(trimesh.Trimesh(made.body.vertices_mm, made.body.faces, process=False).is_watertight)
-
-    def test_a_jaw_by_other_rules_is_based_and_little_of_it_goes(self) -> None:
-        """A jaw of the second generator whose border lies so that no wall went down before, gentle curtains or not."""
-        mouth_ = mouth(second_plan(23))
-        store = known_store()
-        graph = evaluate(case(store, mouth_.upper.mesh, mouth_.lower.mesh), CASE, store, until="base").graph
-        piece = next(p for p, j in graph.jaws.items() if j == "upper")
-        node = graph.node("base", piece)
-        self.assertIsNotNone(node.good, node.manifest.flags)
-        readings = {r["name"]: r["value"] for r in node.manifest.readings}
-        opened = unpack(graph.node("trim", piece).manifest.values["open"], store.blobs)
-        self.assertLess(readings["surface cut off with it"], 0.05 * area_mm2(opened))
-        body = unpack(node.manifest.values["body"], store.blobs)
-        self.assertTrue(check_solid(weld(read_mesh("a.stl", stl.write_binary(body), Limits(triangles=10**7)).points).mesh).ok)
 
 
 def around(made: Based, radius: float, tall: float, under: float = 0.0) -> float:

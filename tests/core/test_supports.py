@@ -20,7 +20,7 @@ from bitecore.mesh import Mesh, check_solid, face_normals, joined, volume_ml
 from bitecore.ops.held import tips_for, unheld
 from bitecore.ops.layers import layers
 from bitecore.parts.laying import face_towards, raised
-from bitecore.parts.supports import INTO_MM, TIP_MM, supports
+from bitecore.parts.supports import INTO_MM, TIP_MM, Sizes, supports
 from bitecore.parts.tips import Said, set_by_hand
 from bitecore.runsheet import CASE, evaluate
 from tests.core.known import known_store
@@ -97,6 +97,22 @@ class TipTest(unittest.TestCase):
         gone = ([24.0, 24.0, 5.0], [30.0, 30.0, 5.0], [36.0, 36.0, 5.0])
         self.assertEqual(kept, [tip.tolist() for tip in own if tip.tolist() not in gone])
 
+    def test_sizes_by_hand_and_feet_without_a_raft(self) -> None:
+        """Sections by another library: as thick where they touch, as wide where they stand as was said; parts of one foot each."""
+        body = at_height(mesh_of(block((20, 20, 4))), 9)
+        tips = np.array([[x, y, 9.0] for x in (24.0, 36.0) for y in (24.0, 36.0)])
+        for sizes in (Sizes(), Sizes(tip_mm=0.8, foot_mm=6.0), Sizes(tip_mm=0.3, foot_mm=2.0, raft=False)):
+            made = supports(body, tips, sizes=sizes).mesh
+            theirs = trimesh.Trimesh(made.vertices_mm, made.faces, process=False)
+            self.assertEqual((theirs.is_watertight, check_solid(made).components), (True, 1 if sizes.raft else 4))
+            touch = theirs.section(plane_origin=[0, 0, 8.999], plane_normal=[0, 0, 1])
+            # A ring of twelve corners.
+            self.assertAlmostEqual(touch.to_2D()[0].area, 4 * 3 * (sizes.tip_mm / 2) ** 2, delta=0.01)
+            ground = theirs.section(plane_origin=[0, 0, 0.01], plane_normal=[0, 0, 1]).to_2D()[0]
+            if not sizes.raft:
+                self.assertAlmostEqual(ground.area, 4 * np.pi / 4 * sizes.foot_mm**2, delta=0.03 * ground.area)
+            self.assertAlmostEqual(theirs.bounds[0][0], 24 - sizes.foot_mm / 2 - 0.4, delta=0.05)
+
     def test_a_row_of_tips_along_an_edge(self) -> None:
         """Along the lowest line of a lying round bar: every 3 mm, on the line."""
         bar = mesh_of(manifold3d.Manifold.cylinder(30, 4, 4, 96).rotate([0, 90, 0]).refine_to_length(0.4))
@@ -159,6 +175,26 @@ class SheetTest(unittest.TestCase):
             self.assertLessEqual(codes, {"cup", "roof"}, codes)
         self.assertAlmostEqual(takes["ml"], flat["ml"] + extra, delta=0.02 * extra + 0.02)
         self.assertGreater(takes["layers"], flat["layers"] + 90)
+
+    def test_denser_tips_and_rafts_that_hang_together(self) -> None:
+        def made(**settings: object) -> tuple[list[Mesh], int]:
+            document = self.document.model_copy(
+                update={"settings": {"plate": {"*": HERON | {"supports": "all", "tilt_deg": 75.0}}, "supports": {"*": settings}}}
+            )
+            graph = evaluate(document, CASE, self.store, until="supports").graph
+            out, tips = [], 0
+            for piece in graph.jaws:
+                mesh = unpack(graph.node("supports", piece).manifest.values["mesh"], self.store.blobs)
+                out.append(mesh.moved(np.array(graph.node("plate").json("home_to_plate", piece))))
+                tips += len(graph.node("supports", piece).json("tips"))
+            return out, tips
+
+        (one, two), few = made()
+        self.assertEqual((manifold(one) ^ manifold(two)).volume(), 0.0)
+        (one, two), many = made(dense="many", raft="joined")
+        self.assertGreater(many, 1.5 * few)
+        # Their bars go into one another: one solid.
+        self.assertEqual(len((manifold(one) + manifold(two)).decompose()), 1)
 
     def test_tips_keep_off_teeth_unless_a_person_insists(self) -> None:
         graph = self.worked(supports="all", tilt_deg=75.0)

@@ -133,7 +133,7 @@ def _set(name: str, laid: Laid, rows: list[list[float]], out: dict[str, NDArray]
 
 
 def joined_rafts(boxes: Mapping[str, NDArray[np.float64]], which: Sequence[str]) -> dict[str, list[NDArray[np.float64]]]:
-    """Where (2,) the rafts of small bodies in a row meet, by body: half way between two that stand next to each other with nothing between
+    """Where (2,) the rafts of bodies in a row meet, by body: half way between two that stand next to each other with nothing between
     them. boxes : (2, 2) of all bodies on the plate, low and high; which : those that are joined, in their order."""
     out: dict[str, list[NDArray[np.float64]]] = {each: [] for each in which}
     for one, two in pairwise(which):

@@ -26,15 +26,27 @@ _SIDES = 12
 
 
 @dataclass(frozen=True)
+class Sizes:
+    """tip_mm, foot_mm : across a tip where it touches, and a foot on the plate; raft : feet stand on one, else on the plate"""
+
+    tip_mm: float = TIP_MM
+    foot_mm: float = _FOOT_MM
+    raft: bool = True
+
+
+USUAL = Sizes()
+
+
+@dataclass(frozen=True)
 class Supports:
-    """mesh : pillars and raft on the plate, one closed solid, None where there is no tip; stands : (k,) which tips have a way down to the
-    plate"""
+    """mesh : pillars and raft on the plate, one closed solid (of many parts without a raft), None where there is no tip; stands : (k,)
+    which tips have a way down to the plate"""
 
     mesh: Mesh | None
     stands: NDArray[np.bool_]
 
 
-def supports(body: Mesh, tips: NDArray[np.float64], joins: NDArray[np.float64] | None = None) -> Supports:
+def supports(body: Mesh, tips: NDArray[np.float64], joins: NDArray[np.float64] | None = None, sizes: Sizes = USUAL) -> Supports:
     """body : on the plate, raised; tips : (k, 3) mm where it is to be held, from below; joins : (j, 2) where its raft meets another's"""
     below = _Below(body)
     ways = [below.way_down(tip) for tip in tips]
@@ -42,10 +54,9 @@ def supports(body: Mesh, tips: NDArray[np.float64], joins: NDArray[np.float64] |
     feet = [foot for foot in ways if foot is not None]
     if not feet:
         return Supports(None, stands)
-    parts = [_pillar(tip, foot) for tip, foot in zip(tips[stands], feet, strict=True)]
-    solid = manifold3d.Manifold.batch_boolean(
-        [*parts, _raft(np.array(feet), np.zeros((0, 2)) if joins is None else joins)], manifold3d.OpType.Add
-    )
+    parts = [_pillar(tip, foot, sizes) for tip, foot in zip(tips[stands], feet, strict=True)]
+    under = _raft(np.array(feet), np.zeros((0, 2)) if joins is None else joins, sizes)
+    solid = manifold3d.Manifold.batch_boolean([*parts, under], manifold3d.OpType.Add)
     out = solid.to_mesh64()
     faces = np.asarray(out.tri_verts).astype(np.int64)
     return Supports(Mesh.of(np.asarray(out.vert_properties)[:, :3], faces, np.full(len(faces), GROUP_CUT, np.uint8)), stands)
@@ -88,17 +99,19 @@ class _Below:
         return None
 
 
-def _pillar(tip: NDArray[np.float64], foot: NDArray[np.float64]) -> manifold3d.Manifold:
+def _pillar(tip: NDArray[np.float64], foot: NDArray[np.float64], sizes: Sizes) -> manifold3d.Manifold:
     """From its foot in the raft to the tip in the body, as hulls of rings."""
     top = np.array([tip[0], tip[1], tip[2] + INTO_MM])
     way = np.append(foot, 0.0) - tip
     length = float(np.linalg.norm(way))
     cone = min(_CONE_MM, 0.5 * length)
     neck = tip + way / max(length, 1e-9) * cone
-    wide = max(_PILLAR_MM, length / _SLENDER)
+    wide = max(_PILLAR_MM, sizes.tip_mm, length / _SLENDER)
     base = np.append(foot, RAFT_MM / 2)
-    head = manifold3d.Manifold.hull_points(np.vstack([_ring(top, TIP_MM), _ring(tip, TIP_MM), _ring(neck, wide)]))
-    return head + manifold3d.Manifold.hull_points(np.vstack([_ring(neck, wide), _ring(base, max(wide, _FOOT_MM / 2))]))
+    # It goes on narrowing in the body: where it touches it is as wide as asked.
+    inside = max(sizes.tip_mm - (wide - sizes.tip_mm) / cone * INTO_MM, 0.5 * sizes.tip_mm)
+    head = manifold3d.Manifold.hull_points(np.vstack([_ring(top, inside), _ring(tip, sizes.tip_mm), _ring(neck, wide)]))
+    return head + manifold3d.Manifold.hull_points(np.vstack([_ring(neck, wide), _ring(base, max(wide, sizes.foot_mm / 2))]))
 
 
 def _ring(middle: NDArray[np.float64], wide: float) -> NDArray[np.float64]:
@@ -106,16 +119,16 @@ def _ring(middle: NDArray[np.float64], wide: float) -> NDArray[np.float64]:
     return middle + np.c_[np.cos(angle), np.sin(angle), np.zeros(_SIDES)] * wide / 2
 
 
-def _raft(feet: NDArray[np.float64], joins: NDArray[np.float64]) -> manifold3d.Manifold:
-    """Discs under the feet and bars between neighbours, and a bar past each place where it meets another raft; its sides lean outwards, so
-    that a scraper gets under it."""
+def _raft(feet: NDArray[np.float64], joins: NDArray[np.float64], sizes: Sizes) -> manifold3d.Manifold:
+    """Discs under the feet and, of a raft, bars between neighbours and one past each place where it meets another's; its sides lean
+    outwards, so that a scraper gets under it."""
     angle = np.arange(24) / 24 * 2 * np.pi
     disc = np.stack([np.cos(angle), np.sin(angle)], 1)
-    shapes = [manifold3d.CrossSection([foot + disc * _FOOT_MM / 2]) for foot in feet]
-    for a, b in _neighbours(feet):
+    shapes = [manifold3d.CrossSection([foot + disc * sizes.foot_mm / 2]) for foot in feet]
+    for a, b in _neighbours(feet) if sizes.raft else ():
         ends = np.vstack([feet[a] + disc * _BAR_MM / 2, feet[b] + disc * _BAR_MM / 2])
         shapes.append(manifold3d.CrossSection.hull_points(ends))
-    for at in joins:
+    for at in joins if sizes.raft else ():
         foot = feet[int(np.hypot(*(feet - at).T).argmin())]
         way = (at - foot) / max(float(np.hypot(*(at - foot))), 1e-9)
         ends = np.vstack([foot + disc * _BAR_MM / 2, at + way * _PAST_MM + disc * _BAR_MM / 2])

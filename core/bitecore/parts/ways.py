@@ -16,7 +16,7 @@ from ..progress import Run
 from .laying import flat, raised
 from .print_check import checked
 from .printing import seconds_of
-from .supports import supports
+from .supports import Sizes, supports
 
 # How far the front is lifted; None: flat on the plate. From 45° on fewer tips do.
 WAYS: tuple[tuple[str, float | None], ...] = (("flat", None), ("level", 0.0), ("half", 45.0), ("steep", 75.0))
@@ -27,12 +27,15 @@ _LAYER_MM, _PIXEL_MM, _ROOM_MM = 0.1, 0.05, 3.0
 @dataclass(frozen=True)
 class Asked:
     """up, front : of the body; raise_mm : over the plate where it stands on supports; reach_mm : how far a layer may stand out freely;
-    free : (k, 3) places in the body's own coordinates that tips keep off; printing : a Printing"""
+    tips_mm : how far at most from a tip; sizes : of what it stands on; free : (k, 3) places in the body's own coordinates that tips keep
+    off; printing : a Printing"""
 
     up: NDArray[np.float64]
     front: NDArray[np.float64]
     raise_mm: float
     reach_mm: float
+    tips_mm: float
+    sizes: Sizes
     free: NDArray[np.float64]
     printing: Mapping[str, Any]
 
@@ -46,8 +49,8 @@ def cost_of(body: Mesh, tilt_deg: float | None, asked: Asked, run: Run) -> dict[
     if tilt_deg is not None:
         run.tick(0.1, "where it hangs")
         cut = layers(lying, np.eye(4), pixel_mm=_PIXEL_MM, layer_mm=_LAYER_MM)
-        there, left = tips_for(cut, reach_mm=asked.reach_mm, free=asked.free @ matrix[:3, :3].T + matrix[:3, 3])
-        made = supports(lying, there)
+        there, left = tips_for(cut, reach_mm=asked.tips_mm, free=asked.free @ matrix[:3, :3].T + matrix[:3, 3])
+        made = supports(lying, there, sizes=asked.sizes)
         tips, barred, under = int(made.stands.sum()), len(left) + int((~made.stands).sum()), made.mesh
     run.tick(0.5, "the print check")
     whole = lying if under is None else joined([lying, under])

@@ -111,10 +111,13 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
         "pixel_mm": printer.pixel_mm,
     }  # fmt: skip
     boxes = {p: np.array(box_of(places[p], inputs["body"][p]))[:, :2] for p in laid}
-    dies = [p for p in laid if is_die(part_of(p)) and stands_held(p, settings.supports, settings.stands)]
+    held = [p for p in laid if stands_held(p, settings.supports, settings.stands)]
+    # Dies among themselves, models among themselves.
+    rows_of = [[p for p in held if is_die(part_of(p)) is die] for die in (True, False)]
+    joins = {p: [at.tolist() for at in found] for row in rows_of for p, found in joined_rafts(boxes, row).items()}
     values = {
         "home_to_plate": ByPiece(value), "plate": plate, "printing": printing_of(chosen, inputs["resin"], settings.layer_mm),
-        "joins": ByPiece({p: [] for p in laid} | {p: [at.tolist() for at in found] for p, found in joined_rafts(boxes, dies).items()}),
+        "joins": ByPiece({p: [] for p in laid} | joins),
     }  # fmt: skip
     return StepResult(values, readings, tuple(flags), title)
 
@@ -193,7 +196,7 @@ STEP = Step(
     name="plate",
     title="Plate",
     number=9,
-    version=11,
+    version=12,
     over=WHOLE,
     settings=PlateSettings,
     counts=_counting,

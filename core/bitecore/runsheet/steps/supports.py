@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,7 +14,7 @@ from ...engine.model import BODIES, Fix, Flag, Inputs, Need, Reading, Step, Step
 from ...mesh import Mesh, face_components, volume_ml
 from ...ops.held import MOST_TIPS, tips_for
 from ...ops.layers import layers
-from ...parts.supports import supports
+from ...parts.supports import Sizes, supports
 from ...parts.tips import Said, set_by_hand
 from ...parts.window_props import WindowLine, window_props
 from ...progress import Run
@@ -38,8 +38,28 @@ class SetTip(Entry):
     instead: tuple[_Mm, _Mm, _Mm] | None = None
 
 
+# So much of how far a layer may hang freely lies between a tip and what it has to hold.
+DENSE = {"few": 1.0, "more": 0.7, "many": 0.5}
+
+
 class SupportsSettings(StepSettings):
+    dense: Literal["few", "more", "many"] = setting(
+        "few", label="Tips", help="So many that nothing hangs farther than it may, or closer together.", main=False,
+        words={"few": "As few as hold", "more": "More", "many": "Many"},
+    )  # fmt: skip
+    tip_mm: float = setting(
+        0.4, ge=0.2, le=1.2, unit="mm", label="Tips, thick", main=False,
+        help="Where they touch. Thinner ones break off more cleanly, thicker ones hold more.",
+    )  # fmt: skip
+    foot_mm: float = setting(3.0, ge=1.5, le=10, unit="mm", label="Feet, wide", help="Under every pillar.", main=False)
+    raft: Literal["each", "joined", "none"] = setting(
+        "each", label="Raft", main=False, words={"each": "One each", "joined": "Joined with the next", "none": "None"},
+        help="What the feet stand on. Joined, it holds more firmly to the plate; those of dies always are. None: every foot by itself.",
+    )  # fmt: skip
     tips: dict[EntryId, SetTip] = setting({}, label="Tips by hand", help="Which are added, moved, taken away.", form=False, max_length=400)
+
+    def sizes(self) -> Sizes:
+        return Sizes(self.tip_mm, self.foot_mm, self.raft != "none")
 
 
 # Steeper than 60° its underside is turned away from the plate.
@@ -59,10 +79,11 @@ def apply(inputs: Inputs, settings: SupportsSettings, run: Run) -> StepResult:
     fine = is_die(part_of(inputs.piece))
     sliced = layers(body, np.eye(4), pixel_mm=_PIXEL_MM, layer_mm=layer if fine else max(layer, _LAYER_MM))
     free = kept_free(inputs, matrix)
-    tips, left = tips_for(sliced, reach_mm=inputs["reach"], free=free.points, fine=fine)
+    tips, left = tips_for(sliced, reach_mm=inputs["reach"] * DENSE[settings.dense], free=free.points, fine=fine)
     chosen = set_by_hand(body, tips, {who: _said(tip, matrix) for who, tip in settings.tips.items()})
     run.tick(0.4, "pillars")
-    made = supports(body, chosen.tips, np.array(inputs["joins"], float).reshape(-1, 2))
+    joins = inputs["joins"] if fine or settings.raft == "joined" else []
+    made = supports(body, chosen.tips, np.array(joins, float).reshape(-1, 2), settings.sizes())
     says = Says(inputs.piece, np.linalg.inv(matrix), chosen, made.stands, free.tooth_at(chosen.tips))
     flags = [*_bearing(inputs, matrix), *says.by_hand()]
     if len(tips) >= MOST_TIPS:
@@ -78,7 +99,8 @@ def apply(inputs: Inputs, settings: SupportsSettings, run: Run) -> StepResult:
             Flag("raft-off-plate", "stop", "The raft stands over the plate's edge. Choose a larger printer, or keep off the edge.")
         )
     ml, count = volume_ml(made.mesh), int(made.stands.sum())
-    flags.append(Flag("supported", "note", f"It stands on {count} tips of 0.4 mm and a raft, {ml:.1f} ml in all."))
+    on = "feet without a raft" if settings.raft == "none" else "a raft"
+    flags.append(Flag("supported", "note", f"It stands on {count} tips of {settings.tip_mm:.1f} mm and {on}, {ml:.1f} ml in all."))
     readings = (Reading("tips", count), Reading("supports and raft", ml, "ml"))
     return StepResult({"mesh": made.mesh.moved(np.linalg.inv(matrix)), "tips": says.tips()}, readings, tuple(flags), f"{count} tips")
 
@@ -121,7 +143,7 @@ STEP = Step(
     name="supports",
     title="Supports",
     number=9,
-    version=10,
+    version=11,
     over=BODIES,
     part_of="plate",
     settings=SupportsSettings,

@@ -7,11 +7,13 @@ import numpy as np
 from ...engine.gives import json_of
 from ...engine.model import BODIES, Inputs, Need, Step, StepResult, StepSettings
 from ...parts.printing import printing_of
+from ...parts.supports import Sizes
 from ...parts.ways import WAYS, Asked, cost_of
 from ...progress import Run
 from ..part_names import part_of
 from ..tips_said import kept_free
 from ..values import WayCost
+from .supports import DENSE
 
 
 class WaysSettings(StepSettings):
@@ -24,7 +26,8 @@ def apply(inputs: Inputs, settings: WaysSettings, run: Run) -> StepResult:
         return StepResult({"ways": None})
     foot = inputs["foot"]
     asked = Asked(
-        np.array(foot["up"]), np.array(foot["front"]), inputs["raised"], inputs["reach"], kept_free(inputs, np.eye(4)).points,
+        np.array(foot["up"]), np.array(foot["front"]), inputs["raised"], inputs["reach"], inputs["reach"] * DENSE[inputs["dense"]],
+        Sizes(inputs["tip"], inputs["wide"], inputs["raft"] != "none"), kept_free(inputs, np.eye(4)).points,
         printing_of(inputs["printer"], inputs["resin"], inputs["layer"]),
     )  # fmt: skip
     out: list[WayCost] = []
@@ -38,7 +41,7 @@ STEP = Step(
     name="ways",
     title="Ways to lay",
     number=9,
-    version=1,
+    version=2,
     over=BODIES,
     part_of="plate",
     settings=WaysSettings,
@@ -52,6 +55,10 @@ STEP = Step(
         "dies": Need("dies", "dies", optional=True),
         "raised": Need("plate", "raise_mm", setting=True),
         "reach": Need("plate", "reach_mm", setting=True),
+        "dense": Need("supports", "dense", setting=True),
+        "tip": Need("supports", "tip_mm", setting=True),
+        "wide": Need("supports", "foot_mm", setting=True),
+        "raft": Need("supports", "raft", setting=True),
         "printer": Need("shelf", "plate.printer"),
         "resin": Need("shelf", "plate.resin"),
         "layer": Need("plate", "layer_mm", setting=True),

@@ -7468,6 +7468,32 @@ export interface components {
         /** SupportsSettings */
         SupportsSettings: {
             /**
+             * Tips
+             * @description So many that nothing hangs farther than it may, or closer together.
+             * @default few
+             * @enum {string}
+             */
+            dense: "few" | "more" | "many";
+            /**
+             * Feet, wide
+             * @description Under every pillar.
+             * @default 3
+             */
+            foot_mm: number;
+            /**
+             * Raft
+             * @description What the feet stand on. Joined, it holds more firmly to the plate; those of dies always are. None: every foot by itself.
+             * @default each
+             * @enum {string}
+             */
+            raft: "each" | "joined" | "none";
+            /**
+             * Tips, thick
+             * @description Where they touch. Thinner ones break off more cleanly, thicker ones hold more.
+             * @default 0.4
+             */
+            tip_mm: number;
+            /**
              * Tips by hand
              * @description Which are added, moved, taken away.
              * @default {}
