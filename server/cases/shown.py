@@ -41,9 +41,11 @@ def steps_out() -> list[StepOut]:
 
 
 def _parts(step: Step) -> list[Step]:
-    """What belongs to the case, or to the jaws as the step does, or speaks for it; settings of single scans stand with the scans."""
+    """What belongs to the case, to its bodies, or to the jaws as the step does, or speaks for it; settings of single scans stand with the
+    scans."""
     known, speaking = standard(), standard().speaking(step)
-    return [s for s in known.parts(step.name) if (s.over.what in ("whole", step.over.what) or s in speaking) and s.over.what != "scans"]
+    shared = ("whole", "bodies", step.over.what)
+    return [s for s in known.parts(step.name) if (s.over.what in shared or s in speaking) and s.over.what != "scans"]
 
 
 def settings_of(step: Step) -> list[SettingOut]:
