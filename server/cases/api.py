@@ -298,12 +298,12 @@ def teeth_labelled(request: HttpRequest, number: str, piece: str) -> HttpRespons
 
 
 @router.get("/{number}/layers/{layer}.png")
-def one_layer(request: HttpRequest, number: str, layer: int) -> HttpResponse:
-    """One layer of the plate: white is cured."""
+def one_layer(request: HttpRequest, number: str, layer: int, wide: int = 0) -> HttpResponse:
+    """One layer of the plate: white is cured. wide : for a screen, so many pixels at least; nought: as the printer gets it"""
     found = _layers(request, number)
     if not 0 <= layer < len(found.says["layers"]):
         raise Refused("The plate has no such layer.", code="no-layer", status=404)
-    return HttpResponse(found.picture(layer), content_type="image/png")
+    return HttpResponse(found.seen(layer, wide) if wide > 0 else found.picture(layer), content_type="image/png")
 
 
 def _wants_layers(case: Case) -> bool:

@@ -164,12 +164,13 @@ def layer_table(request: HttpRequest, ident: int) -> LayerTable:
 
 
 @router.get("/{ident}/layers/{layer}.png")
-def one_layer(request: HttpRequest, ident: int, layer: int, of: str = "") -> HttpResponse:
-    """One layer of the plate: white is cured. of : the word for its layers, by which they are found at once."""
+def one_layer(request: HttpRequest, ident: int, layer: int, of: str = "", wide: int = 0) -> HttpResponse:
+    """One layer of the plate: white is cured. of : the word for its layers, by which they are found at once; wide : for a screen, so many
+    pixels at least; nought: as the printer gets it"""
     found = leafed(services.visible(request.user, ident), of) or _layers(request, ident)
     if not 0 <= layer < len(found.says["layers"]):
         raise Refused("The plate has no such layer.", code="no-layer", status=404)
-    return HttpResponse(found.picture(layer), content_type="image/png")
+    return HttpResponse(found.seen(layer, wide) if wide > 0 else found.picture(layer), content_type="image/png")
 
 
 @router.get("/{ident}/layers.zip")

@@ -160,6 +160,10 @@ class ZipTest(unittest.TestCase):
             self.assertEqual(grey[[79, 80, 81, 199, 200, 201], 100].tolist(), [0, 128, 255, 255, 128, 0])
             self.assertAlmostEqual(grey.sum() / 255 * 0.05**2, found.says["layers"][k]["area_mm2"], delta=0.01)
             exact = 60 + np.pi * 25
+            # On the screen each pixel is as bright as the mean of those it stands for.
+            seen = np.asarray(Image.open(io.BytesIO(whole.seen(k, 150)))).astype(float)
+            mean = np.asarray(Image.open(io.BytesIO(whole.picture(k)))).astype(float).reshape(100, 4, 150, 4).mean((1, 3)) * 255
+            self.assertLessEqual(np.abs(seen - mean).max(), 0.5)
             errors = [abs(each.says["layers"][k]["area_mm2"] - exact) for each in (found, whole)]
             self.assertLess(errors[0], 0.02)
             self.assertLess(errors[0], errors[1] + 1e-9)

@@ -72,10 +72,14 @@ class PlateRoomTest(BrowserCase):
         page.get_by_test_id("layer").filter(has_text=re.compile(r"Layer 31 of \d+, 1.50 to 1.55 mm")).wait_for(timeout=180_000)
         page.get_by_label("Picture", exact=True).check()
         source = page.get_by_test_id("layer-picture").get_attribute("src")
+        assert source
+        whole = source.partition("&wide")[0]
         said = page.get_by_test_id("layer").inner_text()
-        image = np.array(Image.open(io.BytesIO(page.request.get(f"{self.app.address}{source}").body())), bool)
         area = float(re.search(r"([\d.]+) mm²", said)[1])  # type: ignore[index]
-        self.assertAlmostEqual(image.sum() * 0.05**2 / area, 1, delta=0.01)
+        # As the printer gets it, and as it is seen: each pixel as bright as much of it is cured.
+        exact, seen = (np.array(Image.open(io.BytesIO(page.request.get(self.app.address + url).body())), float) for url in (whole, source))
+        self.assertAlmostEqual((exact > 0).sum() * 0.05**2 / area, 1, delta=0.01)
+        self.assertAlmostEqual(seen.sum() / 255 * (198 / seen.shape[1]) ** 2 / area, 1, delta=0.01)
         page.get_by_label("Picture", exact=True).uncheck()
 
     def in_two_heights(self) -> None:

@@ -44,9 +44,19 @@ class PlateLayers:
     fine_seconds: float = 0.0
     parts: int = 1
 
+    def seen(self, layer: int, wide: int) -> bytes:
+        """As a PNG for the screen, at least so many pixels wide where the layer is: lit by how much of each is cured."""
+        bodies, k = self._at(layer)
+        coarse = max(self.size_px[0] // max(wide, 1), 1)
+        size = (-(-self.size_px[0] // coarse), -(-self.size_px[1] // coarse))
+        return grey_picture(bodies, k, size, self.parts * coarse)
+
+    def _at(self, layer: int) -> tuple[list[Layers], int]:
+        return (self.thick, layer) if layer < self.first else (self.bodies, layer - self.first + self.instead)
+
     def picture(self, layer: int) -> bytes:
         """As a PNG (see picture, and grey_picture where a pixel is of parts)."""
-        bodies, k = (self.thick, layer) if layer < self.first else (self.bodies, layer - self.first + self.instead)
+        bodies, k = self._at(layer)
         return grey_picture(bodies, k, self.size_px, self.parts) if self.parts > 1 else picture(bodies, k, self.size_px)
 
 

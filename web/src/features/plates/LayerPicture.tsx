@@ -1,18 +1,20 @@
-import { useEffect, useState } from "react";
 import type { Plate } from "../../shared/api/client";
+import { useFollowed } from "../../shared/useFollowed";
 import { useLayer } from "./layer";
+
+/** For the screen so many pixels are enough. */
+const SEEN_WIDE = 1200;
 
 /** The picture the printer gets, and on demand what is new in it against the layer below. */
 export function LayerPicture({ plate }: { plate: Plate }) {
-  const { layer, picture, difference } = useLayer();
-  // The picture follows the ruler at a small distance: not every layer on the way is asked for.
-  const [drawn, setDrawn] = useState(layer);
-  useEffect(() => {
-    const rest = setTimeout(() => setDrawn(layer), 30);
-    return () => clearTimeout(rest);
-  }, [layer]);
-  if (!picture || plate.layers === "") return null;
-  const of = (n: number) => `/api/plates/${plate.id}/layers/${n}.png?of=${plate.layers}`;
+  const { picture } = useLayer();
+  return picture && plate.layers !== "" ? <Picture plate={plate} /> : null;
+}
+
+function Picture({ plate }: { plate: Plate }) {
+  const { layer, difference } = useLayer();
+  const [drawn, came] = useFollowed(layer);
+  const of = (n: number) => `/api/plates/${plate.id}/layers/${n}.png?of=${plate.layers}&wide=${SEEN_WIDE}`;
   return (
     <figure className="line absolute inset-3 grid place-items-center rounded-xl border bg-black p-2">
       <div className="relative h-full w-full">
@@ -21,6 +23,8 @@ export function LayerPicture({ plate }: { plate: Plate }) {
           src={of(drawn)}
           alt={`Layer ${drawn + 1}: white is cured`}
           data-testid="layer-picture"
+          onLoad={came}
+          onError={came}
         />
         {difference && drawn > 0 && (
           <img

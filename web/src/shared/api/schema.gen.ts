@@ -519,7 +519,7 @@ export interface paths {
         };
         /**
          * One Layer
-         * @description One layer of the plate: white is cured.
+         * @description One layer of the plate: white is cured. wide : for a screen, so many pixels at least; nought: as the printer gets it
          */
         get: operations["cases_api_one_layer"];
         put?: never;
@@ -1205,7 +1205,8 @@ export interface paths {
         };
         /**
          * One Layer
-         * @description One layer of the plate: white is cured. of : the word for its layers, by which they are found at once.
+         * @description One layer of the plate: white is cured. of : the word for its layers, by which they are found at once; wide : for a screen, so many
+         *     pixels at least; nought: as the printer gets it
          */
         get: operations["plates_api_one_layer"];
         put?: never;
@@ -9166,7 +9167,9 @@ export interface operations {
     };
     cases_api_one_layer: {
         parameters: {
-            query?: never;
+            query?: {
+                wide?: number;
+            };
             header?: never;
             path: {
                 number: string;
@@ -10109,6 +10112,7 @@ export interface operations {
         parameters: {
             query?: {
                 of?: string;
+                wide?: number;
             };
             header?: never;
             path: {

@@ -1,11 +1,14 @@
 import { Layers3 } from "lucide-react";
-import { useEffect, useState } from "react";
 import { create } from "zustand";
 import { goodOf, nodesOf } from "../../case/look";
 import type { CaseOut } from "../../shared/api/client";
+import { useFollowed } from "../../shared/useFollowed";
 import { type Drawing, type Tool, useSteps } from "../../stage";
 
 const KEYS: Record<string, ["layer", number]> = { arrowup: ["layer", 1], arrowdown: ["layer", -1] };
+
+/** For the screen so many pixels are enough. */
+const SEEN_WIDE = 1200;
 
 const useLayer = create<{ layer: number }>(() => ({ layer: 0 }));
 
@@ -28,12 +31,7 @@ function Words({ data }: Drawing) {
     useLayer((s) => s.layer),
     Math.max((known?.count ?? 1) - 1, 0),
   );
-  // The picture follows the slider at a small distance: not every layer on the way is asked for.
-  const [drawn, setDrawn] = useState(layer);
-  useEffect(() => {
-    const rest = setTimeout(() => setDrawn(layer), 60);
-    return () => clearTimeout(rest);
-  }, [layer]);
+  const [drawn, came] = useFollowed(layer);
   if (!known || known.count === 0)
     return (
       <p className="line pointer-events-auto absolute top-16 left-3 rounded-lg border bg-base-100 px-3 py-2">
@@ -49,7 +47,9 @@ function Words({ data }: Drawing) {
     >
       <img
         className="min-h-0 flex-1 rounded-lg bg-black object-contain"
-        src={`${base}/layers/${drawn}.png?of=${known.known}`}
+        src={`${base}/layers/${drawn}.png?of=${known.known}&wide=${SEEN_WIDE}`}
+        onLoad={came}
+        onError={came}
         alt={`Layer ${drawn + 1}: white is cured`}
       />
       <div className="flex items-center gap-3">
