@@ -147,7 +147,9 @@ def _within(ml: float, least: float) -> float:
 
 
 def _locked(pk: int) -> Bottle:
-    row = Bottle.objects.select_for_update().filter(pk=pk, ended__isnull=True).first()
+    """With all that are in stock: of two people who put two into one printer the second waits."""
+    rows = Bottle.objects.select_for_update().filter(ended__isnull=True).order_by("id")
+    row = next((each for each in rows if each.pk == pk), None)
     if row is None:
         raise Refused("There is no such bottle any more.", code="no-bottle", status=404)
     return row

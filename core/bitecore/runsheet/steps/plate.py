@@ -62,7 +62,7 @@ class PlateSettings(StepSettings):
 _MIXED = 4
 # Dies are raised by so much where nothing else is.
 _DIES_MM = 5.0
-# Around a raised body, for its raft.
+# Around a raised body, for its raft: the widest foot and what its side leans out.
 _RAFT_ROOM_MM = 3.0
 
 

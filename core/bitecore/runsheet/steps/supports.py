@@ -51,7 +51,7 @@ class SupportsSettings(StepSettings):
         0.4, ge=0.2, le=1.2, unit="mm", label="Tips, thick", main=False,
         help="Where they touch. Thinner ones break off more cleanly, thicker ones hold more.",
     )  # fmt: skip
-    foot_mm: float = setting(3.0, ge=1.5, le=10, unit="mm", label="Feet, wide", help="Under every pillar.", main=False)
+    foot_mm: float = setting(3.0, ge=1.5, le=5, unit="mm", label="Feet, wide", help="Under every pillar.", main=False)
     raft: Literal["each", "joined", "none"] = setting(
         "each", label="Raft", main=False, words={"each": "One each", "joined": "Joined with the next", "none": "None"},
         help="What the feet stand on. Joined, it holds more firmly to the plate; those of dies always are. None: every foot by itself.",
