@@ -66,6 +66,32 @@ class TipsTest(BrowserCase):
         self.until(lambda: len(self.tips(number)) == before)
         self.off_a_tooth(number)
 
+    def test_an_island_is_found_and_mended(self) -> None:
+        """The lowest tips of a tilted jaw are taken away: what they held begins in mid-air, and is held again by presses."""
+        page = self.page
+        number = self.open_pair()
+        self.step("Plate").click()
+        self.send(number, "plate", "*", {"supports": "all", "tilt_deg": 60.0, "printer": "heron"})
+        self.until(lambda: len(self.tips(number)) > 20)
+        self.wait_state("Plate", "done")
+        nodes = {n["id"]: n for n in page.request.get(f"{self.app.address}/api/cases/{number}").json()["nodes"]}
+        piece = next(n["piece"] for n in nodes.values() if n["step"] == "supports" and n["jaw"] == "upper")
+        place = np.array(nodes["plate/*"]["good"]["home_to_plate"][piece])
+        at = [tip["at_mm"] for tip in nodes[f"supports/{piece}"]["good"]["tips"]]
+        high = np.array(at) @ place[2, :3]
+        gone = {f"t{k}": {"instead": tip} for k, tip in enumerate(np.array(at)[high < high.min() + 1.5].tolist(), 1)}
+        self.send(number, "supports", piece, {"tips": gone})
+        found = page.get_by_label("Card").locator("li").filter(has_text=re.compile("An island begins|hangs"))
+        found.first.wait_for(timeout=180_000)
+        for _ in range(12):
+            self.wait_state("Plate", "done")
+            if found.count() == 0:
+                break
+            before = len(self.tips(number))
+            found.first.get_by_role("button", name="Add a tip").click()
+            self.until(lambda before=before: len(self.tips(number)) > before or found.count() == 0)
+        self.assertEqual(found.count(), 0)
+
     def off_a_tooth(self, number: str) -> None:
         """What a person insisted on is said, and one press takes it away."""
         page = self.page
