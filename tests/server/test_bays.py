@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import hashlib
 import io
+import json
 import threading
 import zipfile
 from typing import Any
 from unittest import mock
 
+import numpy as np
 from django.test import override_settings
+from PIL import Image
 from procrastinate.contrib.django.models import ProcrastinateJob
 
 from bays import sending
@@ -17,6 +20,7 @@ from bays.following import follow
 from bays.models import Bay, Print
 from bays.sending import deliver
 from cases.models import AuditLine, Case
+from house.shelves import on
 from runs.models import BlobUse
 from runs.owning import sweep_orphans
 from runs.work import work
@@ -226,16 +230,18 @@ class BayTest(BayCase):
 
     def test_a_plate_of_two_cases_is_printed_as_it_lies(self) -> None:
         one, two = self.ready(), self.work(self.opened())
+        wren = on("printer")["wren"]
+        changed = {"id": "wren", "name": wren.name, "steps": {}, "data": {**wren.data, "grey_parts": 4}}
+        self.assertEqual(post(client("tove"), "/api/house/shelves/printer", changed).status_code, 200)
         plate = post(self.mira, "/api/plates", {"printer": "wren"}).json()
         ident = plate["id"]
         for case in (one, two):
             plate = post(
                 self.mira, f"/api/plates/{ident}/bodies", {"base": plate["revision"], "case": case.number, "addresses": ["p2"]}
             ).json()
-        # In two heights: what is sent is made of more blobs then.
-        plate = post(
-            self.mira, f"/api/plates/{ident}/settings", {"base": plate["revision"], "step": "pack", "values": {"thick_mm": "0.1"}}
-        ).json()
+        # In two heights, with grey edges: what is sent is made of more blobs then.
+        values = {"thick_mm": "0.1", "edges": "grey"}
+        plate = post(self.mira, f"/api/plates/{ident}/settings", {"base": plate["revision"], "step": "pack", "values": values}).json()
         work("plate", ident, 0, threading.Event())
         refused = post(self.mira, "/api/bays/prints", {"plate": ident})
         self.assertEqual(
@@ -248,6 +254,12 @@ class BayTest(BayCase):
         deliver(made["id"])
         arrived = (self.printer.folder / f"{made['name']}.zip").read_bytes()
         self.assertEqual(arrived, self.mira.get(f"/api/plates/{ident}/layers.zip").content)
+        with zipfile.ZipFile(io.BytesIO(arrived)) as archive:
+            first = np.asarray(Image.open(io.BytesIO(archive.read("00000.png"))))
+            area = json.loads(archive.read("layers.json"))["layers"][0]["area_mm2"]
+        # A printer that takes grey got it: pixels at edges are lit by their share.
+        self.assertTrue(((first > 0) & (first < 255)).any())
+        self.assertAlmostEqual(first.sum() / 255 * 0.05**2 / area, 1, places=3)
         ends = self.mira.get(f"/api/plates/{ident}/layers.json").json()["ends_mm"]
         self.assertGreater(ends[0], 0.09)
         follow()
@@ -260,7 +272,7 @@ class BayTest(BayCase):
         # Whatever becomes of the plate, what was sent is sent again to the byte: all it is made of is kept.
         row_sent = Print.objects.get(pk=row["id"])
         made_of = {word for each in row_sent.sent for word in each.split() if len(word) == 64}
-        self.assertEqual(len(made_of), 4)
+        self.assertEqual(len(made_of), 8)
         self.assertEqual(made_of - set(BlobUse.objects.filter(owner=row_sent.of.owner).values_list("sha256", flat=True)), set())
         post(self.mira, f"/api/plates/{ident}/off", {"base": plate["revision"], "bodies": ["b1"]})
         work("plate", ident, 0, threading.Event())

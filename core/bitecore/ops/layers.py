@@ -132,10 +132,17 @@ def _covered(offset, runs, first_row, tall, x, y, parts, out):
             continue
         for r in range(offset[first_row + j], offset[first_row + j + 1]):
             i, end = max(runs[r, 0] + x, 0), min(runs[r, 1] + x, out.shape[1] * parts)
-            while i < end:
-                upto = min((i // parts + 1) * parts, end)
-                out[at, i // parts] += upto - i
-                i = upto
+            if i >= end:
+                continue
+            first, last = i // parts, (end - 1) // parts
+            if first == last:
+                out[at, first] += end - i
+                continue
+            # Only the first and the last are covered in part.
+            out[at, first] += (first + 1) * parts - i
+            for k in range(first + 1, last):
+                out[at, k] += parts
+            out[at, last] += end - last * parts
 
 
 @dataclass(frozen=True)
@@ -163,7 +170,7 @@ class Layers:
         if layer < self.count:
             _in_bits(self.offset, self.runs, layer * self.tall, self.tall, self.x, self.y, wide, rows)
 
-    def covered(self, layer: int, parts: int, rows: NDArray[np.int32]) -> None:
+    def covered(self, layer: int, parts: int, rows: NDArray[np.uint16]) -> None:
         """Onto rows (towards +y) of pixels of the plate that are so many of this one's across: how many of these are cured in each."""
         if layer < self.count:
             _covered(self.offset, self.runs, layer * self.tall, self.tall, self.x, self.y, parts, rows)

@@ -117,12 +117,15 @@ def picture(bodies: Sequence[Layers], layer: int, size_px: tuple[int, int]) -> b
 def grey_picture(bodies: Sequence[Layers], layer: int, size_px: tuple[int, int], parts: int) -> bytes:
     """The same with eight bits a pixel: lit by how much of it is covered, told in so many parts across."""
     wide, tall = size_px
-    covered = np.zeros((tall, wide), np.int32)
+    whole = parts * parts
+    covered = np.zeros((tall, wide), np.uint16)
     for body in bodies:
         body.covered(layer, parts, covered)
     rows = np.zeros((tall, 1 + wide), np.uint8)
     # Parts of two bodies that overlap count once.
-    rows[:, 1:] = (np.minimum(covered, parts * parts) * 255 + parts * parts // 2)[::-1] // (parts * parts)
+    lit = ((np.minimum(np.arange(1 << 16), whole) * 255 + whole // 2) // whole).astype(np.uint8)
+    some = np.flatnonzero(covered.any(1))
+    rows[tall - 1 - some, 1:] = lit[covered[some]]
     head = struct.pack(">IIBBBBB", wide, tall, 8, 0, 0, 0, 0)
     return b"\x89PNG\r\n\x1a\n" + _chunk(b"IHDR", head) + _chunk(b"IDAT", zlib.compress(rows.data, 1)) + _chunk(b"IEND", b"")
 
