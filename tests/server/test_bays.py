@@ -240,7 +240,7 @@ class BayTest(BayCase):
                 self.mira, f"/api/plates/{ident}/bodies", {"base": plate["revision"], "case": case.number, "addresses": ["p2"]}
             ).json()
         # In two heights, with grey edges: what is sent is made of more blobs then.
-        values = {"thick_mm": "0.1", "edges": "grey"}
+        values = {"layer_mm": 0.1, "thick_mm": "0.2", "edges": "grey"}
         plate = post(self.mira, f"/api/plates/{ident}/settings", {"base": plate["revision"], "step": "pack", "values": values}).json()
         work("plate", ident, 0, threading.Event())
         refused = post(self.mira, "/api/bays/prints", {"plate": ident})
@@ -261,7 +261,7 @@ class BayTest(BayCase):
         self.assertTrue(((first > 0) & (first < 255)).any())
         self.assertAlmostEqual(first.sum() / 255 * 0.05**2 / area, 1, places=3)
         ends = self.mira.get(f"/api/plates/{ident}/layers.json").json()["ends_mm"]
-        self.assertGreater(ends[0], 0.09)
+        self.assertGreater(ends[0], 0.19)
         follow()
         (row,) = self.mira.get(f"/api/bays/prints?plate={ident}").json()
         self.assertEqual((row["state"], row["sha256"]), ("printing", hashlib.sha256(arrived).hexdigest()))
