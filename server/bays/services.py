@@ -40,9 +40,9 @@ _MOST_SHOWN = 200
 def of(user: Any, *, number: str = "", plate: int = 0) -> list[Print]:
     """The newest, of one case, of one plate, or of all that are not put away."""
     if number:
-        found = visible(user, number).plates_sent
+        found = visible(user, number).plates_sent.all()
     elif plate:
-        found = plates.visible(user, plate).prints
+        found = plates.visible(user, plate).prints.all()
     else:
         cases = Case.objects.visible_to(user).filter(closed__isnull=True)
         found = Print.objects.filter(Q(case__in=cases) | Q(plate__in=Plate.objects.visible_to(user)))

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from bitecore.engine.graph import Node
 from bitecore.platesheet import PlateBody
+from bitecore.runsheet import standard
 from bitecore.runsheet.part_names import is_die, part_of
 from bitecore.runsheet.part_names import teeth_of as teeth_numbers
 from bitecore.runsheet.toothed import teeth_of
@@ -44,7 +45,8 @@ def _kit(case: Case, address: str, held: Node | None) -> str:
     """What stays together: dies, and models whose rafts are joined; each among themselves."""
     if is_die(part_of(address)):
         return case.number
-    joined = bool(held and held.good and held.mesh("mesh")) and document_of(case).settings_for("supports", address).raft == "joined"
+    settings: Any = document_of(case).settings_for(standard()["supports"], address)
+    joined = held is not None and held.good is not None and held.mesh("mesh") is not None and settings.raft == "joined"
     return f"{case.number} models" if joined else ""
 
 

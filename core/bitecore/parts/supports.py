@@ -23,6 +23,8 @@ _PAST_MM = 0.5
 # From a pillar's axis to the body; ways down that lean are tried in so many directions.
 _CLEAR_MM, _WAYS, _CELL_MM = 1.0, 24, 0.25
 _SIDES = 12
+# So much of how far a layer may hang freely lies between a tip and what it has to hold.
+DENSE = {"few": 1.0, "more": 0.7, "many": 0.5}
 
 
 @dataclass(frozen=True)

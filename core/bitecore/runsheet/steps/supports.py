@@ -14,7 +14,7 @@ from ...engine.model import BODIES, Fix, Flag, Inputs, Need, Reading, Step, Step
 from ...mesh import Mesh, face_components, volume_ml
 from ...ops.held import MOST_TIPS, tips_for
 from ...ops.layers import layers
-from ...parts.supports import Sizes, supports
+from ...parts.supports import DENSE, Sizes, supports
 from ...parts.tips import Said, set_by_hand
 from ...parts.window_props import WindowLine, window_props
 from ...progress import Run
@@ -36,10 +36,6 @@ class SetTip(Entry):
     at: tuple[_Mm, _Mm, _Mm] | None = None
     to: tuple[_Mm, _Mm, _Mm] | None = None
     instead: tuple[_Mm, _Mm, _Mm] | None = None
-
-
-# So much of how far a layer may hang freely lies between a tip and what it has to hold.
-DENSE = {"few": 1.0, "more": 0.7, "many": 0.5}
 
 
 class SupportsSettings(StepSettings):

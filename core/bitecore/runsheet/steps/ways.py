@@ -7,13 +7,12 @@ import numpy as np
 from ...engine.gives import json_of
 from ...engine.model import BODIES, Inputs, Need, Step, StepResult, StepSettings
 from ...parts.printing import printing_of
-from ...parts.supports import Sizes
+from ...parts.supports import DENSE, Sizes
 from ...parts.ways import WAYS, Asked, cost_of
 from ...progress import Run
 from ..part_names import part_of
 from ..tips_said import kept_free
 from ..values import WayCost
-from .supports import DENSE
 
 
 class WaysSettings(StepSettings):
