@@ -66,7 +66,7 @@ class HollowTest(BrowserCase):
         page.keyboard.press("Shift+ArrowUp")
         page.keyboard.press("ArrowUp")
         page.get_by_test_id("layer").filter(has_text="Layer 12 of").wait_for()
-        page.wait_for_function("() => document.querySelector('section[aria-label=Layers] img')?.naturalWidth === 2880")
+        page.wait_for_function("() => document.querySelector('section[aria-label=Layers] img')?.naturalWidth === 1440")
         with page.expect_download() as got:
             page.get_by_role("link", name="layers.zip").click()
         with zipfile.ZipFile(got.value.path()) as archive:
