@@ -8,28 +8,13 @@ import re
 from playwright.sync_api import expect
 
 from bitecore.files import stl
-from tests.browser.harness import BrowserCase, parse_mm
-from tests.printer import Outside
+from tests.browser.harness import parse_mm
+from tests.browser.printing import PrinterCase
 from tests.shapes import light_jaws as jaws
 
-SPEED = 400.0
 
-
-class PrintTest(BrowserCase):
-    @classmethod
-    def setUpClass(cls) -> None:
-        cls.printer = Outside("Heron", SPEED)
-        cls.environment = {"BENCH_PRINTERS": f"heron={cls.printer.url}"}
-        super().setUpClass()
-
-    @classmethod
-    def tearDownClass(cls) -> None:
-        super().tearDownClass()
-        cls.printer.close()
-
-    def choose(self, step: str, field: str, value: str) -> None:
-        self.step(step).click()
-        self.page.get_by_role("combobox", name=field, exact=True).select_option(value)
+class PrintTest(PrinterCase):
+    speed = 400.0
 
     def test_from_raw_scans_to_a_finished_print(self) -> None:
         page = self.page

@@ -11,26 +11,12 @@ from typing import Any
 
 from playwright.sync_api import Page, expect
 
-from tests.browser.harness import BrowserCase
-from tests.printer import Outside
+from tests.browser.printing import PrinterCase
 
-# So many seconds of printing pass in one: slow enough to break in.
-SPEED = 60.0
 LONG = 180_000
 
 
-class PrintedTogetherTest(BrowserCase):
-    @classmethod
-    def setUpClass(cls) -> None:
-        cls.printer = Outside("Heron", SPEED)
-        cls.environment = {"BENCH_PRINTERS": f"heron={cls.printer.url}"}
-        super().setUpClass()
-
-    @classmethod
-    def tearDownClass(cls) -> None:
-        super().tearDownClass()
-        cls.printer.close()
-
+class PrintedTogetherTest(PrinterCase):
     def test_a_plate_of_two_cases_is_printed_whatever_breaks(self) -> None:
         page = self.page
         numbers = [self.accepted_pair(3), self.accepted_pair(3)]

@@ -8,26 +8,10 @@ from collections.abc import Callable
 
 import numpy as np
 
-from tests.browser.harness import BrowserCase
-from tests.printer import Outside
+from tests.browser.printing import PrinterCase
 
 
-class TipsTest(BrowserCase):
-    @classmethod
-    def setUpClass(cls) -> None:
-        cls.printer = Outside("Heron", 60.0)
-        cls.environment = {"BENCH_PRINTERS": f"heron={cls.printer.url}"}
-        super().setUpClass()
-
-    @classmethod
-    def tearDownClass(cls) -> None:
-        super().tearDownClass()
-        cls.printer.close()
-
-    def choose(self, step: str, field: str, value: str) -> None:
-        self.step(step).click()
-        self.page.get_by_role("combobox", name=field, exact=True).select_option(value)
-
+class TipsTest(PrinterCase):
     def test_tips_are_added_moved_taken_away_and_off_a_tooth(self) -> None:
         page = self.page
         number = self.open_pair()
