@@ -135,7 +135,12 @@ def kernels(folder: Path) -> None:
         # A kept kernel does not notice that another file's kernel it is made of has changed.
         old.unlink(missing_ok=True)
     environment = {**os.environ, "NUMBA_CACHE_DIR": str(folder), "PYTHONPATH": str(ROOT / "core"), "PYTHONDONTWRITEBYTECODE": ""}
-    run([PYTHON, "-m", "bitecore.runsheet.warm"], "The geometry kernels could not be prepared", cwd=ROOT, env=environment)
+
+    def half(which: str) -> None:
+        run([PYTHON, "-m", "bitecore.runsheet.warm", which], "The geometry kernels could not be prepared", cwd=ROOT, env=environment)
+
+    with ThreadPoolExecutor(2) as two:
+        list(two.map(half, ("sheet", "beside")))
     mark.write_text(stamp)
 
 

@@ -3,24 +3,28 @@ to the end without anybody keeping the lanes even by hand."""
 
 from __future__ import annotations
 
+import contextlib
 import subprocess
 import tempfile
 import threading
 import time
 from collections import deque
+from collections.abc import Iterator
+from pathlib import Path
 
 from .say import ROOT, say
+from .up import database
 
 # How many chunks each part is cut into. Those that wait the most go first, beside those that work the most.
 _CHUNKS = {"browser": 5, "server": 4, "core": 6}
-# It stops and starts the database of all.
-_ALONE = "tests.browser.test_trouble"
+# It stops and starts its database, which is therefore its own.
+_RESTARTS = "tests.browser.test_trouble"
 _LANES = 2
 
 
 def _cut(part: str) -> list[tuple[str, list[str]]]:
     names = [f"tests.{part}.{path.stem}" for path in sorted((ROOT / "tests" / part).glob("test_*.py"))]
-    names = [name for name in names if name != _ALONE]
+    names = [name for name in names if name != _RESTARTS]
     count = _CHUNKS[part]
     return [(f"{part} {k + 1} of {count}", names[k::count]) for k in range(count)]
 
@@ -28,10 +32,24 @@ def _cut(part: str) -> list[tuple[str, list[str]]]:
 def _dealt(parts: list[str]) -> list[tuple[str, list[str]]]:
     """The chunks in the order they are taken: of each part in turn, so that what waits runs beside what works."""
     queues = [deque(_cut(part)) for part in _CHUNKS if part in parts]
-    dealt = []
+    dealt = [("browser, restarts", [_RESTARTS])] if "browser" in parts else []
     while any(queues):
         dealt += [queue.popleft() for queue in queues if queue]
     return dealt
+
+
+@contextlib.contextmanager
+def _own_database(env: dict[str, str]) -> Iterator[dict[str, str]]:
+    """A cluster beside that of all others; where a database was given there is none to restart."""
+    if not env["BENCH_TEST_CLUSTER"]:
+        yield env
+        return
+    url, cluster = database(Path(env["BENCH_TEST_CLUSTER"]).with_name("restarted"))
+    assert cluster
+    try:
+        yield {**env, "DATABASE_URL": url, "BENCH_TEST_CLUSTER": str(cluster.folder)}
+    finally:
+        cluster.stop()
 
 
 def _one(command: list[str], name: str, labels: list[str], env: dict[str, str]) -> int:
@@ -58,13 +76,12 @@ def run_all(command: list[str], env: dict[str, str], parts: list[str]) -> int:
                 name, labels = waiting.popleft()
             except IndexError:
                 return
-            status.append(_one(command, name, labels, env))
+            with _own_database(env) if _RESTARTS in labels else contextlib.nullcontext(env) as mine:
+                status.append(_one(command, name, labels, mine))
 
     lanes = [threading.Thread(target=lane) for _ in range(_LANES)]
     for each in lanes:
         each.start()
     for each in lanes:
         each.join()
-    if "browser" in parts:
-        status.append(_one(command, "browser alone", [_ALONE], env))
     return max(status, key=abs, default=0)

@@ -31,6 +31,13 @@ def as_seen(graph: CaseGraph, step: Step) -> dict[str, Any]:
     return Accepted(seen=seen).model_dump(mode="json")
 
 
+def not_there(graph: CaseGraph, steps: list[Step]) -> list[str]:
+    """Titles of those that are still being worked out. What a failed step leaves blocked is not: the rest can be accepted without."""
+    if not any(n.state == "ready" for n in graph.nodes.values()):
+        return []
+    return [s.title for s in steps if any(n.state in ("ready", "blocked") for n in _nodes(graph, s) if not n.step.on_demand)]
+
+
 def changed_since(document: CaseDocument, graph: CaseGraph, step: Step, store: ServerStore) -> list[str]:
     """What has become another since the step was accepted, in words; none where it is as it was seen, or not known yet."""
     accepted = document.accepted.get(step.name)

@@ -24,7 +24,7 @@ from runs.services import ask_for_work, bring_forward, look
 from runs.settings import records_for, settings_changed
 from runs.store import ServerStore
 
-from .accepting import as_seen, still_asks
+from .accepting import as_seen, not_there, still_asks
 from .blobs import Accepted
 from .documents import document_of
 from .foreseeing import ask_first
@@ -214,11 +214,16 @@ def change_details(user: Any, number: str, base: int, values: dict[str, str]) ->
 
 
 def accept(user: Any, number: str, base: int, steps: list[str], accepted: bool) -> Case:
-    """Accept steps as they stand now (or take acceptance back)."""
+    """Accept steps as they stand now (or take acceptance back). Refused of what nobody can have seen yet."""
     with transaction.atomic():
         case = locked(user, number)
         wanted = [standard()[s] for s in steps]
         graph = look(case) if accepted else None
+        if graph and (early := not_there(graph, wanted)):
+            raise Refused(
+                f"{', '.join(early)}: still being worked out. Say yes once it is there. Nothing was changed.",
+                code="not-there", status=409,
+            )  # fmt: skip
         changed = [(["accepted", s.name], as_seen(graph, s) if graph else paths.ABSENT) for s in wanted]
         verb = "Accepted" if accepted else "Acceptance taken back"
         return change(case, user, base, changed, f"{verb}: {', '.join(s.title for s in wanted)}", merge=True)

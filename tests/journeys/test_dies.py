@@ -59,8 +59,6 @@ class DiesTest(BrowserCase):
         self.shown(5)
         page.keyboard.press("Alt+9")
         page.get_by_role("combobox", name="Printer", exact=True).select_option("heron")
-        # Until it is worked out anew the plate says what it was.
-        self.wait_reading("Plate width", "198.00 mm")
         self.wait_state("Plate", "done", seconds=240)
         self.fit(self.handed_out(), self.ways(number))
 

@@ -198,7 +198,9 @@ class AcceptTest(WorkCase):
             states = self.states(case)
             # Trim was not accepted and is to be made anew; Base stands as it was accepted, for now.
             self.assertEqual((states["trim/p1"], states["base/p1"]), ("stale", "stale"))
-            post(self.mira, f"/api/cases/{case.number}/accept", {"base": 2, "steps": ["trim"]})
+            # It is not there yet: no yes to it is taken.
+            early = post(self.mira, f"/api/cases/{case.number}/accept", {"base": 2, "steps": ["trim"]})
+            self.assertEqual(early.json()["code"], "not-there")
             self.work(Case.objects.get(pk=case.pk))
             # Trim came to the same, so that nothing Base gets has changed: it is not made anew.
             opened = self.mira.get(f"/api/cases/{case.number}?step=base").json()["opened"]

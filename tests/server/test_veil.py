@@ -37,10 +37,11 @@ class VeilTest(WorkCase):
         base = self.change("pieces/p2", base, what="beside")
         post(self.mira, f"/api/cases/{self.number}/undo")
         base = self.mira.get(f"/api/cases/{self.number}").json()["revision"]
-        self.change("accept", base, steps=STEPS)
-        post(self.mira, f"/api/cases/{self.number}/hand-off")
         for one in Case.objects.all():
             self.work(one)
+        self.change("accept", base, steps=STEPS)
+        post(self.mira, f"/api/cases/{self.number}/hand-off")
+        self.work(Case.objects.get(number=self.number))
 
     def change(self, way: str, base: int, **body: Any) -> int:
         answer = post(self.mira, f"/api/cases/{self.number}/{way}", {"base": base, **body})

@@ -66,8 +66,13 @@ class WorkTest(WorkCase):
         self.assertLessEqual(set(states.values()), {"done", "look", "off"})
         # Every step once, those of the jaws and their bodies twice.
         self.assertEqual(len(states), len({s.name for s in standard().steps} - {"again", "follow", "returned", "hand-off"}) + 24)
-        post(self.mira, f"/api/cases/{case.number}/accept", {"base": 1, "steps": STEPS})
-        post(self.mira, f"/api/cases/{case.number}/hand-off")
+        data = post(self.mira, f"/api/cases/{case.number}/accept", {"base": 1, "steps": STEPS}).json()
+        self.assertEqual(data["accepted"], {step: [] for step in STEPS})
+        data = post(self.mira, f"/api/cases/{case.number}/accept", {"base": 2, "steps": ["trim"], "accepted": False}).json()
+        self.assertNotIn("trim", data["accepted"])
+        self.assertEqual(post(self.mira, f"/api/cases/{case.number}/hand-off").json()["missing"], ["Trim"])
+        post(self.mira, f"/api/cases/{case.number}/accept", {"base": 3, "steps": ["trim"]})
+        self.assertEqual(post(self.mira, f"/api/cases/{case.number}/hand-off").status_code, 200)
         self.work(case)
         answer = self.mira.get(f"/api/cases/{case.number}/files.zip")
         with zipfile.ZipFile(io.BytesIO(answer.content)) as archive:

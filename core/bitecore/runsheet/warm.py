@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sys
+
 import numpy as np
 
 from .. import views
@@ -35,14 +37,13 @@ def arch() -> Mesh:
     return Mesh.of(np.c_[x.ravel(), y.ravel(), z.ravel()], faces[keep])
 
 
-def warm_up() -> None:
-    """Compile (or load) every kernel by running two small jaws through the whole run sheet."""
+def through_the_sheet() -> None:
+    """Two small jaws through the whole run sheet."""
     from ..engine.evaluate import evaluate
     from ..engine.store import MemoryStore
     from .document import CaseDocument, PieceEntry
 
-    store = MemoryStore()
-    lower = arch()
+    store, lower = MemoryStore(), arch()
     upper = lower.moved(np.diag([1.0, 1.0, -1.0, 1.0]) + np.array([[0] * 4, [0] * 4, [0, 0, 0, 24.0], [0] * 4]))
     pieces = []
     for name, mesh in (("u", upper), ("l", lower)):
@@ -54,6 +55,11 @@ def warm_up() -> None:
     }  # fmt: skip
     document = CaseDocument(pieces=pieces, settings=settings)
     evaluate(document, CASE, store, demanded=frozenset({"hand-off"}))
+
+
+def beside_the_sheet() -> None:
+    """What two small jaws do not come by, and what is only looked at."""
+    lower = arch()
     border.calmed_border(border.cut_strip(lower, lower.vertices_mm[:3], radius_mm=1.0))
     _by_hand(lower)
     holes._least_area(np.random.default_rng(0).random((5, 3)))
@@ -90,5 +96,11 @@ def _box() -> Mesh:
     return Mesh.of(v, [t for a, b, c, d in quads for t in ((a, b, c), (a, c, d))])
 
 
+def warm_up(*halves: str) -> None:
+    """Compile (or load) every kernel: of both halves, or of those named ("sheet", "beside"), each in a process of its own."""
+    for name in halves or ("sheet", "beside"):
+        {"sheet": through_the_sheet, "beside": beside_the_sheet}[name]()
+
+
 if __name__ == "__main__":
-    warm_up()
+    warm_up(*sys.argv[1:])

@@ -14,6 +14,11 @@ export function stateOf(data: CaseOut, step: string): StepState {
   return states.length === 0 ? "todo" : (WORST.find((w) => states.includes(w)) ?? "todo");
 }
 
+/** Is there something of the step that nobody can have seen yet? */
+export function isComing(data: CaseOut, step: string): boolean {
+  return ["working", "stale", "todo"].includes(stateOf(data, step));
+}
+
 /** The one telling figure of a step: what its jaws agree on, or what the first says. */
 export function figureOf(data: CaseOut, step: StepOut): string {
   const nodes = speakingOf(data, step.name);

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { asks, detailOfNode, isAccepted, nodesOf, partsOf, partsOfPiece, pieceOf } from "../../case/look";
-import { stateOf } from "../../case/states";
+import { isComing, stateOf } from "../../case/states";
 import { CLEAR, type Doings } from "../../case/useCase";
 import type { CaseOut, NodeDetail, NodeOut, Reading, StepOut } from "../../shared/api/client";
 import { capital } from "../../shared/format";
@@ -224,10 +224,12 @@ function Foot({ data, steps, step, detail, doings }: Props & { detail: NodeDetai
   const accepted = isAccepted(data, step.name) || (!step.on_demand && !asks(data, step));
   const ready = state === "done" || state === "look";
   const missing = steps.filter((s) => asks(data, s));
+  const coming = step.on_demand ? steps.filter((s) => !s.on_demand && isComing(data, s.name)) : [];
   const again = (data.accepted[step.name]?.length ?? 0) > 0;
 
   function go() {
     if (step.on_demand) {
+      if (coming.length > 0) return;
       if (missing.length > 0)
         doings.accept(
           missing.map((s) => s.name),
@@ -254,8 +256,13 @@ function Foot({ data, steps, step, detail, doings }: Props & { detail: NodeDetai
   return (
     <footer className="line border-t px-4 pt-2 pb-3">
       <Readings readings={readings} />
-      {step.on_demand && missing.length > 0 && (
-        <p className="mb-2 text-warning">▲ Not accepted yet: {missing.map((s) => s.title).join(", ")}.</p>
+      {coming.length > 0 ? (
+        <p className="dim mb-2">Not worked out yet: {coming.map((s) => s.title).join(", ")}.</p>
+      ) : (
+        step.on_demand &&
+        missing.length > 0 && (
+          <p className="mb-2 text-warning">▲ Not accepted yet: {missing.map((s) => s.title).join(", ")}.</p>
+        )
       )}
       <div className="flex gap-2">
         {step.name in data.accepted && (
@@ -266,7 +273,7 @@ function Foot({ data, steps, step, detail, doings }: Props & { detail: NodeDetai
         <button
           type="button"
           className="btn btn-primary h-10 min-h-0 flex-1"
-          disabled={doings.busy || (!accepted && !ready && !step.on_demand)}
+          disabled={doings.busy || coming.length > 0 || (!accepted && !ready && !step.on_demand)}
           onClick={go}
         >
           {words} <kbd className="key border-current">↵</kbd>
