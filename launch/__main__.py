@@ -12,7 +12,7 @@ from .say import ROOT, Fail, main_guard
 
 HELP = """./bench up      install what is missing, start everything with demo data, print the address
 ./bench test    run all tests (--core, --server or --browser for a part)
-./bench journeys  long ways through the application in the browser, by hand: too long for every submission
+./bench journeys  long ways through the application in the browser, and the tests tagged long: too long for every submission
 ./bench lead    make the account of a lead (./bench technician for one who is none), password asked for
 ./bench check   ruff, mypy, import-linter, tsc, Biome, API-client drift
 ./bench run     scans in, bodies and report.json out, without server or database

@@ -46,7 +46,8 @@ def _surroundings() -> Iterator[dict[str, str]]:
 
 
 def test(argv: list[str]) -> int:
-    """Core, server and browser tests by Django's runner; the rest of the words go to it: names alone, else all on two lanes."""
+    """Core, server and browser tests by Django's runner; the rest of the words go to it: names alone, else all on two lanes but those
+    tagged long, which run with the journeys."""
     parts = [p for p in PARTS if f"--{p}" in argv] or list(PARTS)
     words = [a for a in argv if a.removeprefix("--") not in PARTS]
     labels = [w for w in words if not w.startswith("-")]
@@ -56,12 +57,15 @@ def test(argv: list[str]) -> int:
         command = [str(install.PYTHON), "server/manage.py", "test", "--noinput", "--timing", *options]
         if labels:
             return subprocess.call([*command, *labels], cwd=ROOT, env=env)
-        return lanes.run_all(command, env, parts)
+        return lanes.run_all([*command, "--exclude-tag=long"], env, parts)
 
 
 def journeys(argv: list[str]) -> int:
-    """The long ways through the application, one after the other."""
-    return test([*([] if any(not word.startswith("-") for word in argv) else ["tests.journeys"]), *argv])
+    """The long ways through the application, and the tests that are tagged long, one after the other."""
+    if any(not word.startswith("-") for word in argv):
+        return test(argv)
+    ways = test(["tests.journeys", *argv])
+    return test([*(f"tests.{part}" for part in PARTS), "--tag=long", *argv]) or ways
 
 
 def _web(*command: str) -> list[str]:

@@ -228,6 +228,20 @@ class SliceTest(BrowserCase):
         assert stage
         self.assertGreaterEqual(stage["width"] * stage["height"], 0.55 * 1280 * 800)
 
+    def test_two_people_in_one_case(self) -> None:
+        number = self.open_pair()
+        tove = self.signed_in("tove")
+        tove.goto(f"{self.app.address}/case/{number}")
+        tove.get_by_text("Mira Tallow has it open too").wait_for()
+        self.step("Base", tove).click()
+        self.wait_reading("Under the lowest point", "2.00 mm", tove)
+        self.step("Base").click()
+        self.set_number("Under the lowest point", "3.5")
+        tove.get_by_text("Mira Tallow changed this case: Base: Under the lowest point.").wait_for()
+        self.wait_reading("Under the lowest point", "3.50 mm", tove)
+        self.page.get_by_text("Tove Ashgrove has it open too").wait_for(timeout=180_000)
+        self.assertTrue(tove.get_by_role("button", name="Nothing to take back").is_disabled())
+
 
 class DoorTest(BrowserCase):
     def test_messy_drop_is_said_and_the_good_ones_go_in(self) -> None:

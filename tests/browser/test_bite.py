@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from django.test import tag
 from playwright.sync_api import expect
 
 from tests.browser.bites import BiteCase
@@ -79,6 +80,7 @@ class BiteTest(BiteCase):
         self.assertEqual(page.get_by_label("Lower tilted", exact=True).input_value(), "0.1")
         self.assertEqual(page.get_by_label("Lower turned", exact=True).input_value(), "-1")
 
+    @tag("long")
     def test_a_nudge_makes_a_bite_where_there_is_none(self) -> None:
         page = self.page
         self.apart()
@@ -176,6 +178,7 @@ class BiteTest(BiteCase):
         page.keyboard.press("b")
         page.get_by_role("button", name="Open like a book").wait_for()
 
+    @tag("long")
     def test_a_scan_that_follows_is_led_and_swabbed(self) -> None:
         page = self.page
         self.apart()

@@ -6,6 +6,7 @@ import io
 import re
 
 import numpy as np
+from django.test import tag
 from PIL import Image
 
 from bitecore.files import obj_write
@@ -66,6 +67,7 @@ class IntakeTest(BrowserCase):
         page.keyboard.press("Control+z")
         tiles.get_by_text("Upper", exact=True).wait_for()
 
+    @tag("long")
     def test_a_rescan_takes_the_place_with_all_settings(self) -> None:
         page = self.page
         self.open_pair()

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 
+from django.test import tag
+
 from tests.browser.harness import BrowserCase, parse_mm
 
 
@@ -47,6 +49,7 @@ class LabelTest(BrowserCase):
         page.get_by_role("button", name="Remove").click()
         page.get_by_text(re.compile("“lot 7”")).first.wait_for(state="detached", timeout=180_000)
 
+    @tag("long")
     def test_a_name_is_dots_under_the_veil(self) -> None:
         page = self.page
         number = self.open_pair()

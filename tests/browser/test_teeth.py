@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import re
 
+from django.test import tag
+
 from tests.browser.teeth import TeethCase
 
 
 class TeethTest(TeethCase):
+    @tag("long")
     def test_a_number_by_hand_and_what_is_no_tooth(self) -> None:
         page = self.page
         number = self.lower_from_above()

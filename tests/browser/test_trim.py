@@ -8,6 +8,7 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
+from django.test import tag
 
 from bitecore.anatomy.marks import Mark, marked
 from bitecore.engine.gives import unpacked_points
@@ -81,6 +82,7 @@ class TrimTest(BrowserCase):
             self.page.mouse.click(*self.spot(*corner))
             self.page.wait_for_timeout(60)
 
+    @tag("long")
     def test_a_fence_counts_what_lies_behind_and_spares_it_and_a_swab_goes_on(self) -> None:
         page = self.page
         number = self.lower_in_trim()
@@ -118,6 +120,7 @@ class TrimTest(BrowserCase):
         page.get_by_role("button", name="split off as a piece").click()
         page.locator("[data-piece=p3]").wait_for()
 
+    @tag("long")
     def test_a_swab_from_above_reaches_into_the_undercut(self) -> None:
         """Over the tongue side of 45 and 46, which leans: what it marks are the core's own triangles; some cannot be seen from above."""
         page = self.page
@@ -226,6 +229,7 @@ class TrimTest(BrowserCase):
         self.assertTrue(about["turned_inside_out"])
         self.assertGreater(np.dot(about["up"], jaw.up()), 0.98)
 
+    @tag("long")
     def test_two_people_brush_at_once(self) -> None:
         number = self.lower_in_trim()
         mine, other = self.page, self.signed_in("tove")

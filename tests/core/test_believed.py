@@ -8,6 +8,7 @@ from dataclasses import replace
 from functools import cache
 
 import numpy as np
+from django.test import tag
 from scipy.spatial.transform import Rotation
 
 from bitecore.anatomy.overhang import inside, overhang
@@ -58,6 +59,7 @@ class BelievedTest(unittest.TestCase):
         m = np.array(node.json("home_to_bite", "p2"))
         return graph, m, [f["code"] for f in node.manifest.flags]
 
+    @tag("long")
     def test_bite_scans_win_over_coordinates_that_are_not_the_mouths(self) -> None:
         points = truth().lower.mesh.vertices_mm[::50]
         for seed, (mm, deg) in enumerate(((1.0, 1.0), (3.0, 4.0), (6.0, 8.0), (11.0, 3.0))):

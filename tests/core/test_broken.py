@@ -10,6 +10,8 @@ import tracemalloc
 import unittest
 from pathlib import Path
 
+from django.test import tag
+
 from bitecore.errors import UnreadableFile
 from bitecore.files import Limits, read_mesh, unpack
 from tests.broken import BROKEN
@@ -39,6 +41,7 @@ class BrokenTest(unittest.TestCase):
                 self.assertLess(most, 60_000_000, name)
                 self.assertLess(time.monotonic() - start, 5, name)
 
+    @tag("long")
     def test_bench_run_says_the_same_and_ends_with_2(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             for name in ("cut-in-the-middle.stl", "leads-out.zip", "nodes-in-a-ring.glb"):

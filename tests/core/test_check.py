@@ -7,6 +7,7 @@ import unittest
 import manifold3d
 import numpy as np
 import trimesh
+from django.test import tag
 
 from bitecore.mesh import Mesh
 from bitecore.ops.cups import cups
@@ -136,6 +137,7 @@ class JawTest(unittest.TestCase):
             for jaw, codes in self.found(**more).items():
                 self.assertLessEqual(set(codes), {"cup", "roof"}, (jaw, more))
 
+    @tag("long")
     def test_a_lower_reach_asks_the_check_alone(self) -> None:
         store = known_store()
         document = case(store, *jaws(5))

@@ -9,6 +9,7 @@ import unittest
 from pathlib import Path
 
 import numpy as np
+from django.test import tag
 
 from bitecore.files import read_mesh, unpack
 from bitecore.mesh import border_loops, face_components
@@ -151,6 +152,7 @@ class ScenarioTest(unittest.TestCase):
         names = [name for case in CASES for name in case.files]
         self.assertEqual(len(names), len(set(names)))
 
+    @tag("long")
     def test_every_file_can_be_read(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             for case in CASES:

@@ -8,6 +8,7 @@ from typing import Any
 
 import manifold3d
 import numpy as np
+from django.test import tag
 
 from bitecore.engine.gives import unpack
 from bitecore.mesh import GROUP_SCAN, Mesh, check_solid, volume_ml
@@ -323,6 +324,7 @@ class DiesTest(unittest.TestCase):
             model = manifold(self.body(graph, "assemble", piece).moved(np.array(graph.node("plate").json("home_to_plate", piece))))
             self.assertEqual((model ^ together).volume(), 0.0)
 
+    @tag("long")
     def test_hollowed_it_keeps_its_wall_round_the_sockets(self) -> None:
         graph = self.worked(settings={"hollow": {"*": {"style": "closed", "wall_mm": 2.0}}})
         piece = next(p for p, jaw in graph.jaws.items() if jaw == "lower")

@@ -9,6 +9,7 @@ from functools import cache
 import numpy as np
 import small_gicp
 import trimesh
+from django.test import tag
 from scipy.spatial.transform import Rotation
 
 from bitecore.anatomy.bitescans import fit_bite, marked
@@ -140,6 +141,7 @@ class BiteScanTest(unittest.TestCase):
     def bite(self, left: bool, seed: int = 7) -> Mesh:
         return rescans.bite_scan(truth(), PLAN, left=left, rng=np.random.default_rng(seed))
 
+    @tag("long")
     def test_four_small_ones_reach_the_measures(self) -> None:
         """Measures of the project: mean <= 30 µm with noise alone, <= 60 with slow error; stated error within a factor of
         two in 95 of 100. The hundred are run by ./bench trial."""

@@ -7,6 +7,7 @@ from dataclasses import replace
 from functools import cache
 
 import numpy as np
+from django.test import tag
 
 from bitecore.anatomy.arch_sides import arch_sides
 from bitecore.anatomy.edge_line import Keep, Known, gaps_of, kept, known, line_of
@@ -39,6 +40,7 @@ def looked_at(jaw: Jaw, name: str) -> tuple[Mesh, Told, list[Frenum]]:
 
 
 class FrenaTest(unittest.TestCase):
+    @tag("long")
     def test_gum_over_roots_is_no_frenum(self) -> None:
         jaws = [(name, jaw) for second in (False, True) for name, jaw in zip(("upper", "lower"), plain(133, second), strict=True)]
         found = [looked_at(jaw, name)[2] for name, jaw in jaws]

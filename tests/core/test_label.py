@@ -8,6 +8,7 @@ from types import SimpleNamespace
 import igl
 import numpy as np
 import trimesh
+from django.test import tag
 from numpy.typing import NDArray
 from PIL import Image, ImageDraw
 
@@ -356,6 +357,7 @@ class JawTest(unittest.TestCase):
         graph = self.graph(label={"style": "engraved"})
         self.assertFalse(any("veiled" in n.manifest.values for n in graph.of_step("assemble")))
 
+    @tag("long")
     def test_a_deep_code_under_a_thin_land_leaves_the_body_whole(self) -> None:
         graph = self.graph(
             label={"style": "engraved", "code": True, "depth_mm": 1.5, "side": "under"}, hollow={"style": "closed"},
@@ -364,6 +366,7 @@ class JawTest(unittest.TestCase):
         for piece in graph.jaws:
             self.assertEqual(check_solid(self.mesh(graph, "assemble", piece)).components, 1, piece)
 
+    @tag("long")
     def test_thin_strokes_and_deep_grooves_are_told_and_mended(self) -> None:
         asked: dict = {"style": "engraved", "font": "line", "pen_mm": 0.2, "depth_mm": 0.5}
         for code_, key in (("thin-strokes", "pen_mm"), ("deep-strokes", "depth_mm")):

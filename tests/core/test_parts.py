@@ -5,6 +5,7 @@ from __future__ import annotations
 import unittest
 
 import numpy as np
+from django.test import tag
 
 from bitecore.anatomy.part_arch import seated
 from bitecore.anatomy.whatis import recognise
@@ -66,6 +67,7 @@ class PartsTest(unittest.TestCase):
             for seen in (strip, strip.turned_inside_out()):
                 self.assertEqual(recognise(seen).kind, "bite", (sees, high))
 
+    @tag("long")
     def test_whole_arches_are_no_parts(self) -> None:
         for gaps in ((), (36, 37), (14, 15, 16, 17)):
             for jaw in (arches(5, gaps=gaps).upper, arches(5, gaps=gaps).lower):
@@ -89,6 +91,7 @@ class PartsTest(unittest.TestCase):
             self.assertIn(side, text)
         self.assertGreater(degrees(fronts["left"], fronts["right"]), 60.0)
 
+    @tag("long")
     def test_the_teeth_of_a_side_have_their_numbers(self) -> None:
         """Of mouths on which nothing was fitted, of both generators."""
         teeth = []

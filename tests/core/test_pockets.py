@@ -6,6 +6,7 @@ import unittest
 
 import igl
 import numpy as np
+from django.test import tag
 
 from bitecore.engine.gives import unpack
 from bitecore.mesh import Mesh, check_solid, face_components, volume_ml
@@ -233,6 +234,7 @@ class JawTest(unittest.TestCase):
     def stays(self, graph, piece: str) -> dict:  # noqa: ANN001
         return next(f for f in graph.node("drains", piece).manifest.flags if f["code"] == "resin-stays")
 
+    @tag("long")
     def test_styles_side_by_side_are_what_they_are_made_as(self) -> None:
         graph, beside = self.worked("hollow", style="closed"), self.worked("styles", style="closed", compare=True)
         for piece in graph.jaws:

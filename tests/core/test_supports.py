@@ -10,6 +10,7 @@ from pathlib import Path
 import manifold3d
 import numpy as np
 import trimesh
+from django.test import tag
 from scipy.spatial import cKDTree
 
 from benchrun.__main__ import main
@@ -297,6 +298,7 @@ class SheetTest(unittest.TestCase):
             self.assertGreater(ways["level"]["tips"], ways["steep"]["tips"])
             self.assertGreater(ways["steep"]["minutes"], 1.2 * ways["flat"]["minutes"])
 
+    @tag("long")
     def test_every_island_is_held_as_another_library_sees_it(self) -> None:
         """Sections by manifold: whatever begins in a layer lies on something of the layer below, or hangs together with such within a
         tenth of a millimetre. Without the supports the same bodies have islands."""

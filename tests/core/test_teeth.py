@@ -7,6 +7,7 @@ import unittest
 from dataclasses import replace
 
 import numpy as np
+from django.test import tag
 
 from bitecore.anatomy.teeth.outline import closed_way
 from bitecore.anatomy.teeth.told import plan_axes, teeth_told
@@ -37,6 +38,7 @@ def overlaps(jaw: Jaw, name: str, *, moved: np.ndarray | None = None) -> dict[in
 
 
 class TeethTest(unittest.TestCase):
+    @tag("long")
     def test_all_teeth_of_mouths_with_gaps_third_molars_and_wear(self) -> None:
         for number in (0, 2):
             both = pair(intake.plan(number, grid_mm=0.5))

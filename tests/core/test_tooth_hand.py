@@ -8,6 +8,7 @@ from functools import cache
 from typing import Any
 
 import numpy as np
+from django.test import tag
 from scipy.spatial import cKDTree
 
 from bitecore.anatomy.occlusal import OcclusalFrame, by_teeth
@@ -232,6 +233,7 @@ class TeethStepTest(unittest.TestCase):
 
 
 class LabelledTest(unittest.TestCase):
+    @tag("long")
     def test_the_labelled_surface_is_read_back_by_another_library(self) -> None:
         """trimesh reads faces of a PLY with further properties."""
         import trimesh

@@ -5,6 +5,7 @@ from __future__ import annotations
 import unittest
 
 import numpy as np
+from django.test import tag
 
 from bitecore.anatomy.whatis import recognise
 from demo import rescans
@@ -22,6 +23,7 @@ class TrialTest(unittest.TestCase):
         self.assertLessEqual(len([o for o in found if not o.right]), 1)
         self.assertIn("| unit, all scans |", intake_page({"own": found}))
 
+    @tag("long")
     def test_mouths_on_which_nothing_was_fitted(self) -> None:
         wide = [outcome for number in (1, 3, 5) for outcome in intake.judged_wide(number, 0.9)]
         second = [outcome for number in range(3) for outcome in intake.judged_second(number)]
@@ -48,6 +50,7 @@ class TrialTest(unittest.TestCase):
             band = rescans.mounted_scan(rescans.true_pair(made), made, rng=np.random.default_rng(number))
             self.assertEqual(recognise(band).kind, "bite", number)
 
+    @tag("long")
     def test_teeth_of_mouths_on_which_nothing_was_fitted(self) -> None:
         sets = {
             "second": [o for number in (206,) for o in teeth.judged_second_teeth(number, step_mm=0.45)],
@@ -61,6 +64,7 @@ class TrialTest(unittest.TestCase):
             self.assertLess(np.nanmean([t.margin_mm for t in found]), 0.5, name)
         self.assertIn("| hard: milk teeth | 2 |", teeth_page(sets))
 
+    @tag("long")
     def test_which_relation_is_believed_in_a_mouth_by_other_rules(self) -> None:
         found = relation.judged_second_relations(1, 0.45)
         self.assertEqual([o for o in found if not o.right], [])

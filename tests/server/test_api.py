@@ -10,7 +10,7 @@ from typing import Any
 
 import schemathesis
 from django.core.files.uploadedfile import SimpleUploadedFile
-from django.test import Client
+from django.test import Client, tag
 from django.test.client import encode_multipart
 from hypothesis import HealthCheck, Phase, given, seed, settings, strategies
 
@@ -28,6 +28,7 @@ class ApiTest(ServerCase):
         # Whatever was done to it: the rack stands, and another case opens.
         self.assertEqual(self.mira.get("/api/cases").status_code, 200)
 
+    @tag("long")
     def test_as_a_lead(self) -> None:
         self.every(self.tove, self.opened())
 

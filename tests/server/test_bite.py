@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import igl
 import numpy as np
+from django.test import tag
 
 from bitecore.files import read_mesh
 from bitecore.ops.rigid import placed
@@ -107,6 +108,7 @@ class BiteWorkTest(WorkCase):
         post(self.mira, f"/api/cases/{case.number}/undo")
         self.assertEqual(Case.objects.get(pk=case.pk).document["settings"]["level"]["*"], {})
 
+    @tag("long")
     def test_a_nudge_on_another_relation_starts_anew(self) -> None:
         """The lower came elsewhere and was nudged from its level; a rescan in the upper's place brings the relation. What
         was nudged does not count on it, and the next nudge does not take it along."""

@@ -9,7 +9,7 @@ import zipfile
 from typing import Any
 from unittest.mock import patch
 
-from django.test import Client
+from django.test import Client, tag
 
 from cases.carried import MARK
 from cases.models import AuditLine, Case
@@ -166,6 +166,7 @@ class OddTest(ServerCase):
         answer = post(self.mira, f"/api/cases/{number}/details", {"base": 1, "values": {"notes": "x" * 9_000_000}})
         self.assertEqual(self.said(answer, 413)["code"], "too-large")
 
+    @tag("long")
     def test_far_too_many_files(self) -> None:
         files = [(f"{i}.stl", b"?") for i in range(150)]
         self.assertEqual(len(drop(self.mira, *files).json()["refused"]), 150)
@@ -228,6 +229,7 @@ class OddTest(ServerCase):
         self.assertEqual(self.settings(self.mira, number, 1, "base", {"thickness_mm": 3.0}).status_code, 200)
         self.assertEqual(self.settings(self.mira, number, 2, "hand-off", {"pattern": "{number}"}).status_code, 200)
 
+    @tag("long")
     def test_undo_reaches_the_very_first_change(self) -> None:
         number = self.opened()
         for i in range(230):
