@@ -17,6 +17,7 @@ import { awaited } from "./awaited";
 import type { Bounds, Corners, Cut, Probed, Shown } from "./kit";
 import { type Channel, treeOf } from "./loader";
 import { useLegend } from "./MapLegend";
+import { coarseOf, usePace } from "./pace";
 import { LOOKS, MODE, plasterMaterial } from "./plaster";
 import { firstLeft, planeOf, thicknessAt } from "./probing";
 import { useLoaded } from "./useLoaded";
@@ -56,6 +57,7 @@ export const Model = memo(function Model({
   const mesh = useRef<Mesh>(null);
   const tree = useRef<MeshBVH | null>(null);
   const underPointer = useBench((s) => s.underPointer);
+  const coarse = usePace((s) => s.coarse);
   const look = LOOKS[shown.drawn];
   const isMap = shown.drawn === "map";
   const picks = isMap || toolPicks || onProbe !== undefined;
@@ -171,7 +173,7 @@ export const Model = memo(function Model({
   return (
     <mesh
       ref={mesh}
-      geometry={loaded.geometry}
+      geometry={coarse ? coarseOf(loaded) : loaded.geometry}
       material={material}
       matrix={matrix}
       matrixAutoUpdate={false}

@@ -1,6 +1,7 @@
 import { createRoot, events, extend, type ReconcilerRoot } from "@react-three/fiber";
 import { Component, type ReactNode, useEffect, useRef, useState } from "react";
 import { BufferGeometry, Group, Mesh, PerspectiveCamera, Scene, WebGLRenderer } from "three";
+import { Pace } from "./pace";
 import { plasterMaterial } from "./plaster";
 
 extend({ Group, Mesh });
@@ -142,7 +143,12 @@ export function StageCanvas({ children }: { children: ReactNode }) {
   }, []);
 
   useEffect(() => {
-    stage?.root.render(<Guard failed={setError}>{children}</Guard>);
+    stage?.root.render(
+      <Guard failed={setError}>
+        <Pace />
+        {children}
+      </Guard>,
+    );
   }, [stage, children]);
   return <div ref={host} className="h-full w-full" />;
 }

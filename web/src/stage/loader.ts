@@ -23,6 +23,8 @@ export interface Loaded {
   digest: string;
   channel: Channel | null;
   tree: Promise<MeshBVH | null> | null;
+  /** For while it moves, where that has been needed. */
+  coarse?: BufferGeometry;
 }
 
 const KEPT = 28;
@@ -101,7 +103,12 @@ export function release(digest: string, kind: "light" | "full"): void {
     if (cache.size <= KEPT) break;
     if (old.users > 0) continue;
     cache.delete(key);
-    old.loading.then((loaded) => loaded.geometry.dispose()).catch(() => {});
+    old.loading
+      .then((loaded) => {
+        loaded.coarse?.dispose();
+        loaded.geometry.dispose();
+      })
+      .catch(() => {});
   }
 }
 
