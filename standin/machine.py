@@ -36,6 +36,7 @@ class Job:
 
     state : waiting, printing, done, cancelled
     layer : how many layers are cured; spent_s : how long the next one has been at it
+    paused : somebody holds it; while it is printed
     """
 
     name: str
@@ -45,6 +46,7 @@ class Job:
     state: str = "waiting"
     layer: int = 0
     spent_s: float = 0.0
+    paused: bool = False
 
 
 class Machine:
@@ -89,12 +91,23 @@ class Machine:
                 self._remember()
             return job
 
+    def hold(self, name: str, paused: bool) -> Job:
+        """Pause it, or let it go on at the layer it had reached. Refused where it is not printed just now."""
+        with self.lock:
+            self.tick()
+            job = self._known(name)
+            if job.state != "printing":
+                raise Refused("not-printing", f"{name} is not being printed: it is {job.state}.")
+            job.paused = paused
+            self._remember()
+            return job
+
     def cancel(self, name: str) -> Job:
         with self.lock:
             self.tick()
             job = self._known(name)
             if job.state in ("waiting", "printing"):
-                job.state = "cancelled"
+                job.state, job.paused = "cancelled", False
                 self._remember()
             return job
 
@@ -141,7 +154,9 @@ class Machine:
             self.tick()
             fault, says = self.fault()
             job = self.printing()
-            state = "stopped" if job and fault else "printing" if job else "idle"
+            if job and job.paused and not fault:
+                says = "It is paused."
+            state = "stopped" if job and (fault or job.paused) else "printing" if job else "idle"
             return {
                 "format": 1, "name": self.name, "stand_in": True, "state": state, "fault": fault, "says": says,
                 "resin_ml": round(self.bottle_ml, 3),
@@ -156,7 +171,8 @@ class Machine:
             left = sum(file.seconds[job.layer :]) - job.spent_s if job.state in ("waiting", "printing") else 0.0
             stopped = job.state == "printing" and bool(self.fault()[0])
             return {
-                "name": job.name, "sha256": job.sha256, "bytes": job.bytes, "state": "stopped" if stopped else job.state,
+                "name": job.name, "sha256": job.sha256, "bytes": job.bytes,
+                "state": "paused" if job.paused else "stopped" if stopped else job.state,
                 "layer": job.layer, "layers": len(file.seconds), "seconds_left": round(left, 1), "speed": self.speed,
             }  # fmt: skip
 
@@ -169,7 +185,7 @@ class Machine:
             if job is None or left <= 0 or self.off:
                 return
             before = job.layer
-            while left > 0 and job.state == "printing" and not self.fault()[0]:
+            while left > 0 and job.state == "printing" and not job.paused and not self.fault()[0]:
                 left = self._go_on(job, left)
             if job.layer != before:
                 self._remember()

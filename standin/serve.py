@@ -2,20 +2,16 @@
 
 from __future__ import annotations
 
-import base64
-import hashlib
 import json
 import re
-import tempfile
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
-from pathlib import Path
 from typing import Any
 
+from .arriving import Parts, asked_for
 from .machine import MISHAPS, Machine, Refused
 from .plate_file import Unreadable
 
 _NAME = r"([A-Za-z0-9][A-Za-z0-9._-]{0,79})"
-_MOST_BYTES = 2_000_000_000
 _PIECE = 1 << 16
 
 
@@ -27,6 +23,7 @@ class Faults:
 
 class Handler(BaseHTTPRequestHandler):
     machine: Machine
+    parts: Parts
     faults: Faults
     protocol_version = "HTTP/1.1"
     # One that begins to speak and stops does not hold a thread for ever.
@@ -46,6 +43,8 @@ class Handler(BaseHTTPRequestHandler):
             return self._say(200, self.machine.status())
         if found := re.fullmatch(f"/jobs/{_NAME}", self.path):
             return self._do(lambda: self.machine.told(found[1]))
+        if found := re.fullmatch("/parts/([0-9a-f]{64})", self.path):
+            return self._do(lambda: self.parts.told(found[1]))
         return self._say(404, {"code": "no-such-place", "message": "There is nothing here."})
 
     def do_PUT(self) -> None:
@@ -62,7 +61,7 @@ class Handler(BaseHTTPRequestHandler):
             return self._say(422, {"code": "invalid", "message": "The body is no JSON."})
         if not isinstance(asked, dict):
             return self._say(422, {"code": "invalid", "message": "The body is no JSON object."})
-        if found := re.fullmatch(f"/jobs/{_NAME}/(start|cancel)", self.path):
+        if found := re.fullmatch(f"/jobs/{_NAME}/(start|cancel|pause|resume)", self.path):
             return self._do(lambda: self._told_after(found[1], found[2]))
         if self.path == "/fault":
             return self._do(lambda: self._fault(asked))
@@ -76,38 +75,35 @@ class Handler(BaseHTTPRequestHandler):
         return self._say(404, {"code": "no-such-place", "message": "There is nothing here."})
 
     def _receive(self, name: str) -> dict[str, Any]:
-        """Written beside, hashed on the way; a file under its name is a whole one."""
-        size = int(self.headers.get("Content-Length") or -1)
+        """What comes is written to its part; a file under its name is a whole one."""
         self.close_connection = True
-        if not 0 < size <= _MOST_BYTES:
-            raise Refused("no-length", "A file comes with its length, up to 2 GB.", 411)
-        digest, left = hashlib.sha256(), size
-        with tempfile.NamedTemporaryFile(dir=self.machine.folder, suffix=".part", delete=False) as out:
-            path = Path(out.name)
-            try:
-                while left > 0:
-                    until = self.faults.break_after
-                    if until is not None and size - left >= until:
-                        self.faults.break_after = None
-                        raise ConnectionAbortedError
-                    piece = self.rfile.read(min(left, _PIECE, left if until is None else until - (size - left)))
-                    if not piece:
-                        raise ConnectionAbortedError
-                    digest.update(piece)
-                    out.write(piece)
-                    left -= len(piece)
-                out.close()
-                wanted = self.headers.get("Content-Digest", "")
-                if f"sha-256=:{base64.b64encode(digest.digest()).decode()}:" not in wanted:
-                    raise Refused("not-what-was-sent", "What arrived is not what was sent: its hash is another.", 422)
-                self.machine.take(name, digest.hexdigest(), size, path)
-            finally:
-                path.unlink(missing_ok=True)
+        came = asked_for(self.headers)
+        part = self.parts.begun(came)
+        left = came.end - came.begin
+        while left > 0:
+            until = self.faults.break_after
+            sent = came.end - came.begin - left
+            if until is not None and sent >= until:
+                self.faults.break_after = None
+                raise ConnectionAbortedError
+            piece = self.rfile.read(min(left, _PIECE, left if until is None else until - sent))
+            if not piece:
+                raise ConnectionAbortedError
+            part.add(piece)
+            left -= len(piece)
+        path = part.whole()
+        try:
+            self.machine.take(name, came.sha256, came.size, path)
+        finally:
+            path.unlink(missing_ok=True)
         self.close_connection = False
         return self.machine.told(name)
 
     def _told_after(self, name: str, what: str) -> dict[str, Any]:
-        (self.machine.start if what == "start" else self.machine.cancel)(name)
+        if what in ("pause", "resume"):
+            self.machine.hold(name, what == "pause")
+        else:
+            (self.machine.start if what == "start" else self.machine.cancel)(name)
         return self.machine.told(name)
 
     def _fault(self, asked: dict[str, Any]) -> dict[str, Any]:
@@ -163,5 +159,5 @@ class Server(ThreadingHTTPServer):
 
 def server(machine: Machine, port: int) -> Server:
     """Listening on loopback; port 0: any that is free."""
-    handler = type("Of", (Handler,), {"machine": machine, "faults": Faults()})
+    handler = type("Of", (Handler,), {"machine": machine, "parts": Parts(machine.folder), "faults": Faults()})
     return Server(("127.0.0.1", port), handler)

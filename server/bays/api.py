@@ -14,7 +14,7 @@ from . import bottles, printers, services
 from .following import look_at
 from .models import Bay, Bottle, Print
 
-State = Literal["waiting", "sending", "arrived", "printing", "stopped", "done", "cancelled", "failed"]
+State = Literal["waiting", "sending", "arrived", "printing", "paused", "stopped", "done", "cancelled", "failed"]
 router = Router(tags=["bays"])
 
 
@@ -184,6 +184,17 @@ def again(request: HttpRequest, ident: int) -> PrintOut:
 @router.post("/prints/{ident}/cancel", response=PrintOut)
 def cancel(request: HttpRequest, ident: int) -> PrintOut:
     return _out(services.cancel(request.user, ident))
+
+
+@router.post("/prints/{ident}/pause", response=PrintOut)
+def pause(request: HttpRequest, ident: int) -> PrintOut:
+    return _out(services.hold(request.user, ident, True))
+
+
+@router.post("/prints/{ident}/resume", response=PrintOut)
+def resume(request: HttpRequest, ident: int) -> PrintOut:
+    """It goes on at the layer it had reached."""
+    return _out(services.hold(request.user, ident, False))
 
 
 def _bottle(row: Bottle) -> BottleOut:

@@ -13,7 +13,7 @@ from . import bottles, printers
 from .models import AT_PRINTER, ON_ITS_WAY, Bay, Print
 from .services import ask_again, tell
 
-_STATES = {"waiting": "arrived", "printing": "printing", "stopped": "stopped", "done": "done", "cancelled": "cancelled"}
+_STATES = {"waiting": "arrived", "printing": "printing", "paused": "paused", "stopped": "stopped", "done": "done", "cancelled": "cancelled"}
 
 
 def follow() -> None:
@@ -63,7 +63,7 @@ def _follow(row: Print, job: dict[str, Any] | None, said: dict[str, Any]) -> Non
         except (printers.Broken, printers.Declined):
             return
     state = _STATES[job["state"]]
-    if row.began is None and state in ("printing", "stopped", "done"):
+    if row.began is None and state in ("printing", "paused", "stopped", "done"):
         row.began = timezone.now()
         Print.objects.filter(pk=row.pk, began=None).update(began=row.began)
         bottles.begun(row)

@@ -11,7 +11,7 @@ from runs.models import Worked
 
 # On its way, or at the printer and not ended.
 ON_ITS_WAY = ("waiting", "sending")
-AT_PRINTER = ("arrived", "printing", "stopped")
+AT_PRINTER = ("arrived", "printing", "paused", "stopped")
 
 
 class Bay(models.Model):
@@ -71,8 +71,8 @@ class Print(models.Model):
     name    : what it is called there
     sent    : digests of the layers it is made of; spec : {plate, printing} as they were: from both the same bytes are made years later
     sha256  : of the file, once it is made
-    state   : waiting (for its turn to be sent), sending, arrived (the printer has others first), printing, stopped (the printer waits
-              for somebody), done, cancelled, failed (it can be sent again)
+    state   : waiting (for its turn to be sent), sending, arrived (the printer has others first), printing, paused (somebody holds
+              it), stopped (the printer waits for somebody), done, cancelled, failed (it can be sent again)
     says    : what is in the way, in a sentence
     resin_ident : of the resin's record; ml_by_layer : what has been used once so many layers are cured, from none to all
     began   : when the printer took it up; takes_s : how long all its layers take (s), once they are made

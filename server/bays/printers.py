@@ -36,11 +36,38 @@ def status(bay: str) -> dict[str, Any]:
 
 
 def put(bay: str, name: str, path: Path, sha256: str) -> dict[str, Any]:
-    """A whole file with its hash (Content-Digest, RFC 9530); what the printer says of the job."""
-    digest = base64.b64encode(bytes.fromhex(sha256)).decode()
-    headers = {"Content-Type": "application/zip", "Content-Length": str(path.stat().st_size), "Content-Digest": f"sha-256=:{digest}:"}
+    """A file with its hash (Repr-Digest, RFC 9530), from where it broke off before (Content-Range, RFC 9110); what the printer says of
+    the job."""
+    size, begin = path.stat().st_size, arrived(bay, sha256)
+    headers = {"Content-Type": "application/zip", "Repr-Digest": f"sha-256=:{base64.b64encode(bytes.fromhex(sha256)).decode()}:"}
+    if not 0 < begin < size:
+        begin = 0
+        # A printer that knows of no parts asks for the hash of what is sent.
+        headers["Content-Digest"] = headers["Repr-Digest"]
+    else:
+        headers["Content-Range"] = f"bytes {begin}-{size - 1}/{size}"
+    headers["Content-Length"] = str(size - begin)
     with path.open("rb") as body:
-        return _asked(bay, "PUT", f"/jobs/{name}", body, headers, timeout=_LONG_S)
+        body.seek(begin)
+        try:
+            return _asked(bay, "PUT", f"/jobs/{name}", body, headers, timeout=_LONG_S)
+        except Declined as error:
+            # What is there has become longer or shorter meanwhile.
+            if error.code == "other-part":
+                raise Broken(error.code) from error
+            raise
+
+
+def arrived(bay: str, sha256: str) -> int:
+    """How many bytes of a file the printer has from an earlier try."""
+    try:
+        return int(_asked(bay, "GET", f"/parts/{sha256}").get("bytes", 0))
+    except (Declined, ValueError, TypeError):
+        return 0
+
+
+def hold(bay: str, name: str, paused: bool) -> dict[str, Any]:
+    return _asked(bay, "POST", f"/jobs/{name}/{'pause' if paused else 'resume'}")
 
 
 def start(bay: str, name: str) -> dict[str, Any]:

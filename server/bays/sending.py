@@ -1,7 +1,8 @@
-"""The way of a plate to its printer: one file, hashed, put there whole or not at all."""
+"""The way of a plate to its printer: one file, hashed; where the connection breaks, the rest goes on from there."""
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import time
 from itertools import accumulate
@@ -73,9 +74,9 @@ def _put(row: Print, path: Path) -> bool:
             return False
         except printers.Broken:
             if wait is None:
-                _end(row, f"The connection to the {row.printer} broke {number} times, so nothing is there. Send it again.")
+                _end(row, f"The connection to the {row.printer} broke {number} times, so it is not there. Send it again.")
                 return False
-            _set(row, says=f"The connection to the {row.printer} broke; it is tried again ({number + 1} of {len(_WAITS_S) + 1}).")
+            _set(row, says=f"The connection to the {row.printer} broke{_goes_on(row)} ({number + 1} of {len(_WAITS_S) + 1}).")
             time.sleep(wait)
             continue
         if said.get("sha256") != row.sha256:
@@ -87,6 +88,14 @@ def _put(row: Print, path: Path) -> bool:
         _set(row, state="arrived", says="")
         return True
     return False
+
+
+def _goes_on(row: Print) -> str:
+    """Where the next try begins, in words."""
+    there = 0
+    with contextlib.suppress(printers.Broken):
+        there = printers.arrived(row.bay, row.sha256)
+    return f" at {there / 1e6:.1f} of {row.bytes / 1e6:.1f} MB; it goes on from there" if there else "; it is tried again"
 
 
 def _begin(row: Print) -> None:

@@ -152,6 +152,30 @@ def again(user: Any, ident: int) -> Print:
         return row
 
 
+def hold(user: Any, ident: int, paused: bool) -> Print:
+    """Pause it at its printer, or let it go on at the layer it had reached."""
+    with transaction.atomic():
+        row = _locked(user, ident)
+        what = "paused" if paused else "printed on"
+        if row.state not in ("printing", "paused", "stopped"):
+            raise Refused(f"{row.name} is not being printed, so it cannot be {what}.", code="not-printing", status=409)
+        try:
+            said = printers.hold(row.bay, row.name, paused)
+        except printers.Broken as error:
+            raise Refused(f"The {row.printer} does not answer, so it was not {what}.", code="bay-silent", status=409) from error
+        except printers.Declined as error:
+            raise Refused(f"The {row.printer} says: {error.message}", code=error.code or "declined", status=409) from error
+        state = said.get("state")
+        row.state, row.says = ("paused" if paused else "stopped" if state == "stopped" else "printing"), ""
+        row.save(update_fields=["state", "says"])
+        for number in _numbers(row):
+            AuditLine.objects.create(
+                user=user, case_number=number, action="print-paused" if paused else "print-goes-on", detail={"name": row.name}
+            )
+        tell(row)
+        return row
+
+
 def cancel(user: Any, ident: int) -> Print:
     """Not sent any more, or stopped at the printer."""
     with transaction.atomic():

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import base64
+import contextlib
 import hashlib
 import http.client
 import io
 import json
+import socket
 import unittest
 import zipfile
 from typing import Any
@@ -70,8 +72,92 @@ class StandInTest(unittest.TestCase):
         with self.assertRaises((OSError, http.client.HTTPException)):
             self.put("a", data)
         self.assertEqual(self.ask("GET", "/jobs/a")[0], 404)
-        self.assertEqual([p.name for p in self.printer.folder.glob("*.part")], [])
         self.assertEqual(self.put("a", data)[0], 201)
+        self.assertEqual([p.name for p in self.printer.folder.glob("*.part")], [])
+
+    def rest(self, name: str, data: bytes, begin: int, whole: bytes) -> tuple[int, dict[str, Any]]:
+        """Partial PUT (RFC 9110 14.5) with the hash of the whole (RFC 9530)."""
+        digest = base64.b64encode(hashlib.sha256(whole).digest()).decode()
+        span = f"bytes {begin}-{begin + len(data) - 1}/{len(whole)}"
+        return self.ask("PUT", f"/jobs/{name}", data, **{"Content-Range": span, "Repr-Digest": f"sha-256=:{digest}:"})
+
+    def test_what_broke_off_goes_on_from_there(self) -> None:
+        data = layers_zip()
+        part = f"/parts/{hashlib.sha256(data).hexdigest()}"
+        self.assertEqual(self.ask("GET", part)[0], 404)
+        for so_far in (100, 250):
+            self.printer.break_after(so_far if so_far == 100 else 150)
+            with self.assertRaises((OSError, http.client.HTTPException)):
+                self.put("a", data) if so_far == 100 else self.rest("a", data[100:], 100, data)
+            self.assertEqual(self.ask("GET", part)[1]["bytes"], so_far)
+        self.printer.switched_off_and_on()
+        for begin in (249, 251):
+            self.assertEqual(self.rest("a", data[begin:], begin, data)[1]["code"], "other-part")
+        # Under whichever name: what it is, its hash says.
+        status, said = self.rest("b", data[250:], 250, data)
+        self.assertEqual((status, said["sha256"], said["bytes"]), (201, hashlib.sha256(data).hexdigest(), len(data)))
+        self.assertEqual(self.ask("GET", part)[0], 404)
+
+    def test_a_rest_that_is_another_is_not_kept(self) -> None:
+        data = layers_zip()
+        self.printer.break_after(100)
+        with self.assertRaises((OSError, http.client.HTTPException)):
+            self.put("a", data)
+        self.assertEqual(self.rest("a", b"x" * len(data[100:]), 100, data)[1]["code"], "not-what-was-sent")
+        self.assertEqual(self.rest("a", data[100:], 100, data)[1]["code"], "other-part")
+        self.assertEqual(self.put("a", data)[0], 201)
+
+    def test_headers_that_do_not_fit_are_refused(self) -> None:
+        data = layers_zip()
+        digest = f"sha-256=:{base64.b64encode(hashlib.sha256(data).digest()).decode()}:"
+        for headers in (
+            {"Content-Range": "bytes 0-9"},
+            {"Content-Range": f"bytes 5-{len(data)}/{len(data)}", "Repr-Digest": digest},
+            {"Content-Range": f"bytes 0-{len(data) - 1}/{len(data)}", "Content-Digest": digest},
+            {"Repr-Digest": "sha-256=:short:"},
+            {},
+        ):
+            status, said = self.ask("PUT", "/jobs/a", data, **headers)
+            self.assertEqual((status, said["message"][-1]), (400, "."), headers)
+
+    def test_a_hung_connection_is_taken_over(self) -> None:
+        data = layers_zip()
+        where = urlsplit(self.printer.url)
+        digest = base64.b64encode(hashlib.sha256(data).digest()).decode()
+        with socket.create_connection((where.hostname or "", where.port or 0), timeout=5) as hung:
+            head = f"PUT /jobs/a HTTP/1.1\r\nHost: x\r\nContent-Length: {len(data)}\r\nRepr-Digest: sha-256=:{digest}:\r\n\r\n"
+            hung.sendall(head.encode() + data[:300])
+            self.assertEqual(self.put("a", data)[0], 201)
+            with contextlib.suppress(OSError):
+                hung.sendall(data[300:])
+                self.assertEqual(hung.recv(100), b"")
+        self.assertEqual(self.ask("GET", "/jobs/a")[1]["sha256"], hashlib.sha256(data).hexdigest())
+
+    def test_parts_of_files_that_were_given_up_do_not_heap_up(self) -> None:
+        for k in range(7):
+            self.printer.break_after(100)
+            with self.assertRaises((OSError, http.client.HTTPException)):
+                self.put("a", layers_zip(printer=f"n{k}"))
+        self.assertEqual(len(list(self.printer.folder.glob("*.part"))), 4)
+
+    def test_paused_it_waits_whatever_happens_and_goes_on_at_its_layer(self) -> None:
+        self.put("a", layers_zip())
+        self.assertEqual(self.ask("POST", "/jobs/a/pause")[1]["code"], "not-printing")
+        self.ask("POST", "/jobs/a/start")
+        self.printer.let_pass(35)
+        self.assertEqual(self.ask("POST", "/jobs/a/pause")[1]["state"], "paused")
+        self.printer.let_pass(500)
+        self.ask("POST", "/fault", b'{"kind": "door"}')
+        self.ask("POST", "/fault", b'{"kind": "none"}')
+        self.printer.let_pass(500)
+        self.printer.switched_off_and_on()
+        _, now = self.ask("GET", "/")
+        self.assertEqual((now["state"], now["says"], now["job"]["layer"]), ("stopped", "It is paused.", 1))
+        self.ask("POST", "/jobs/a/resume")
+        self.printer.let_pass(30)
+        self.assertEqual(self.ask("GET", "/jobs/a")[1]["layer"], 2)
+        self.ask("POST", "/jobs/a/pause")
+        self.assertEqual(self.ask("POST", "/jobs/a/cancel")[1]["state"], "cancelled")
 
     def test_wrong_files_are_refused_with_a_sentence(self) -> None:
         for data in (

@@ -15,7 +15,7 @@ from django.test import override_settings
 from PIL import Image
 from procrastinate.contrib.django.models import ProcrastinateJob
 
-from bays import sending
+from bays import printers, sending
 from bays.following import follow
 from bays.models import Bay, Print
 from bays.sending import deliver
@@ -98,8 +98,14 @@ class BayTest(BayCase):
     def test_a_broken_connection_is_tried_again_and_nothing_comes_twice(self) -> None:
         row = self.sent(self.ready())
         self.printer.break_after(5000)
-        deliver(row.pk)
-        self.assertEqual(self.told(row)["state"], "printing")
+        with mock.patch.object(printers, "_asked", wraps=printers._asked) as asked:
+            deliver(row.pk)
+        now = self.told(row)
+        self.assertEqual(now["state"], "printing")
+        # The second time only what had not arrived.
+        sent = [call.args[4] for call in asked.call_args_list if call.args[1] == "PUT"]
+        self.assertEqual([h.get("Content-Range") for h in sent], [None, f"bytes 5000-{now['bytes'] - 1}/{now['bytes']}"])
+        self.assertEqual(self.printer.machine.jobs[row.name].sha256, now["sha256"])
         self.assertEqual(len(list(self.printer.folder.glob("*.zip"))), 1)
         self.assertEqual(list(self.printer.folder.glob("*.part")), [])
 
@@ -113,6 +119,43 @@ class BayTest(BayCase):
         self.assertEqual(post(self.mira, f"/api/bays/prints/{row.pk}/again").json()["state"], "waiting")
         deliver(row.pk)
         self.assertEqual(self.told(row)["state"], "printing")
+
+    def test_what_had_arrived_when_it_was_given_up_is_not_sent_again(self) -> None:
+        row = self.sent(self.ready())
+        with mock.patch.object(sending, "_WAITS_S", ()):
+            self.printer.break_after(7000)
+            deliver(row.pk)
+        self.assertEqual(self.told(row)["state"], "failed")
+        with mock.patch.object(printers, "_asked", wraps=printers._asked) as asked:
+            post(self.mira, f"/api/bays/prints/{row.pk}/again")
+            deliver(row.pk)
+        self.assertEqual(self.told(row)["state"], "printing")
+        sent = [call.args[4]["Content-Range"].split("-")[0] for call in asked.call_args_list if call.args[1] == "PUT"]
+        self.assertEqual(sent, ["bytes 7000"])
+
+    def test_it_is_paused_and_goes_on_at_its_layer(self) -> None:
+        row = self.sent(self.ready())
+        early = post(self.mira, f"/api/bays/prints/{row.pk}/pause")
+        self.assertEqual((early.status_code, early.json()["code"]), (409, "not-printing"))
+        deliver(row.pk)
+        self.printer.let_pass(100)
+        before = self.told(row)
+        self.assertEqual(post(self.mira, f"/api/bays/prints/{row.pk}/pause").json()["state"], "paused")
+        self.printer.let_pass(1000)
+        now = self.told(row)
+        self.assertEqual((now["state"], now["layer"], now["seconds_left"]), ("paused", before["layer"], before["seconds_left"]))
+        self.assertEqual(self.mira.get("/api/bays").json()[0]["says"], "It is paused.")
+        # Switched off meanwhile it is still paused.
+        self.printer.switched_off_and_on()
+        self.assertEqual(self.told(row)["state"], "paused")
+        self.assertEqual(post(self.mira, f"/api/bays/prints/{row.pk}/resume").json()["state"], "printing")
+        self.printer.let_pass(1e6)
+        self.assertEqual(self.told(row)["state"], "done")
+        late = post(self.mira, f"/api/bays/prints/{row.pk}/pause")
+        self.assertEqual(late.json()["code"], "not-printing")
+        with override_settings(BENCH_PRINTERS={"wren": "http://127.0.0.1:9"}):
+            Print.objects.filter(pk=row.pk).update(state="printing")
+            self.assertEqual(post(self.mira, f"/api/bays/prints/{row.pk}/pause").json()["code"], "bay-silent")
 
     def test_an_open_door_is_said_and_it_goes_on(self) -> None:
         row = self.sent(self.ready())

@@ -1,6 +1,6 @@
 import type { Print } from "../shared/api/client";
 import { bytes, moment } from "../shared/format";
-import { isOpen, printWords, timeLeft, type usePrinting } from "./bays";
+import { isOpen, isUnder, printWords, timeLeft, type usePrinting } from "./bays";
 
 interface Props {
   print: Print;
@@ -17,6 +17,17 @@ export function PrintLine({ print, old, printing }: Props) {
       <p className="flex gap-2">
         <b>{print.name}</b>
         <span className="flex-1">{printWords(print)}</span>
+        {isUnder(print) && (
+          <button
+            type="button"
+            className="font-semibold text-primary"
+            disabled={printing.busy}
+            title={print.state === "paused" ? "At the layer it had reached" : "Until you let it go on"}
+            onClick={() => (print.state === "paused" ? printing.resume(print.id) : printing.pause(print.id))}
+          >
+            {print.state === "paused" ? "Go on" : "Pause"}
+          </button>
+        )}
         {isOpen(print) && (
           <button type="button" className="font-semibold text-primary" onClick={() => printing.cancel(print.id)}>
             Cancel

@@ -45,6 +45,8 @@ export function usePrinting() {
       ok(client.POST("/api/bays/{ident}/fault", { params: { path: { ident: bay } }, body: { kind } }))
         .catch(sayError)
         .finally(() => queries.invalidateQueries({ queryKey: ["bays"] })),
+    pause: (id: number) => doing.mutate(() => ok(client.POST("/api/bays/prints/{ident}/pause", print(id)))),
+    resume: (id: number) => doing.mutate(() => ok(client.POST("/api/bays/prints/{ident}/resume", print(id)))),
     cancel: (id: number) => doing.mutate(() => ok(client.POST("/api/bays/prints/{ident}/cancel", print(id)))),
   };
 }
@@ -54,6 +56,7 @@ const WORDS: Record<Print["state"], string> = {
   sending: "on its way",
   arrived: "arrived, waits for its turn",
   printing: "printing",
+  paused: "paused",
   stopped: "stopped",
   done: "printed",
   cancelled: "cancelled",
@@ -64,9 +67,14 @@ export function isOpen(print: Print): boolean {
   return !["done", "cancelled", "failed"].includes(print.state);
 }
 
+/** Has the printer begun with it, and not ended? */
+export function isUnder(print: Print): boolean {
+  return ["printing", "paused", "stopped"].includes(print.state);
+}
+
 /** How far a print is, in words. */
 export function printWords(print: Print): string {
-  if (print.state !== "printing" && print.state !== "stopped") return WORDS[print.state];
+  if (!isUnder(print)) return WORDS[print.state];
   return `${WORDS[print.state]}, layer ${print.layer} of ${print.layers}`;
 }
 

@@ -1,4 +1,4 @@
-import { bayWords, isOpen, printWords, timeLeft } from "../../case/bays";
+import { bayWords, isOpen, isUnder, printWords, timeLeft } from "../../case/bays";
 import type { Bay, Print } from "../../shared/api/client";
 import { DayLine } from "./DayLine";
 
@@ -24,7 +24,7 @@ export function Bays({ bays, prints, at, onChoose }: Props) {
       )}
       {bays.map((bay) => {
         const own = prints.filter((p) => p.bay === bay.id && isOpen(p)).reverse();
-        const now = own.find((p) => p.state === "printing" || p.state === "stopped") ?? own[0];
+        const now = own.find(isUnder) ?? own[0];
         const trouble = bay.state === "stopped" || bay.state === "silent";
         return (
           <button

@@ -160,6 +160,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/bays/prints/{ident}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pause */
+        post: operations["bays_api_pause"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bays/prints/{ident}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Resume
+         * @description It goes on at the layer it had reached.
+         */
+        post: operations["bays_api_resume"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/bays/{ident}/fault": {
         parameters: {
             query?: never;
@@ -6581,7 +6618,7 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "waiting" | "sending" | "arrived" | "printing" | "stopped" | "done" | "cancelled" | "failed";
+            state: "waiting" | "sending" | "arrived" | "printing" | "paused" | "stopped" | "done" | "cancelled" | "failed";
             /** Takes S */
             takes_s: number | null;
         };
@@ -8652,6 +8689,50 @@ export interface operations {
         };
     };
     bays_api_cancel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PrintOut"];
+                };
+            };
+        };
+    };
+    bays_api_pause: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PrintOut"];
+                };
+            };
+        };
+    };
+    bays_api_resume: {
         parameters: {
             query?: never;
             header?: never;
