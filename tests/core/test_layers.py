@@ -83,6 +83,8 @@ class ZipTest(unittest.TestCase):
             layers(sphere(3, 40), at(25, 10, 3), pixel_mm=0.05, layer_mm=0.1),
         ]
         says = about(bodies, (800, 400), NAMES, TIMING)
+        sized = about(bodies, (800, 400), NAMES, TIMING | {"sized_percent": [0.3, 0.0, -0.2]})
+        self.assertEqual(sized, says | {"sized_percent": [0.3, 0.0, -0.2]})
         with zipfile.ZipFile(io.BytesIO(written(PlateLayers(bodies, (800, 400), says)))) as archive:
             self.assertEqual(json.loads(archive.read("layers.json")), says)
             self.assertEqual(len(archive.namelist()), 61)

@@ -374,12 +374,14 @@ class PlateTest(unittest.TestCase):
         for sizes, by_a_quarter in ((two, False), (alike, False), (one, False), (long, True)):
             result = self.plate(sizes, stuff=stuff)
             self.assertEqual(codes(result), ["on-plate", "sized"])
+            self.assertEqual(result.values["printing"]["sized_percent"], [1.0, -0.4, 0.5])
             self.assertIn("+1.00 % along the width, -0.40 % along the depth and +0.50 % upwards", result.flags[1].message)
             for (low, high), size in zip(self.places(result, sizes), sizes, strict=True):
                 asked = np.array([size[1], size[0], size[2]] if by_a_quarter else size) * (1 + percent / 100)
                 np.testing.assert_allclose(high - low, asked, rtol=0, atol=1e-6)
                 self.assertAlmostEqual(low[2], 0.0)
         plain, same = self.plate(sizes), self.plate(sizes, stuff={"size_x": 0.0})
+        self.assertNotIn("sized_percent", plain.values["printing"])
         np.testing.assert_array_equal(plain.values["home_to_plate"]["u"], same.values["home_to_plate"]["u"])
 
     def test_a_printer_that_is_gone_is_said(self) -> None:

@@ -153,7 +153,10 @@ def about(
         for k in range(len(area))
     ]
     ml = float(sum(row["area_mm2"] * (row["z_mm"][1] - row["z_mm"][0]) for row in rows)) / 1000 if thick else area.sum() * high / 1000
-    return ({"bits": 8} if grey > 1 else {}) | {
+    some = {"bits": 8} if grey > 1 else {}
+    if "sized_percent" in printing:
+        some["sized_percent"] = printing["sized_percent"]
+    return some | {
         "format": 1, "printer": names["printer"], "resin": names["resin"], "pixel_mm": [pixel, pixel], "size_px": list(size_px),
         "origin_mm": [0.0, 0.0], "layers": rows, "resin_ml": round(float(ml), 6), "seconds": round(sum(seconds), 3),
     }  # fmt: skip

@@ -34,7 +34,8 @@ class Thick(TypedDict):
 
 class Printing(TypedDict):
     """What printing asks: of which resin, in which layers, how long one takes; thick: of the lower ones, where they are higher; grey:
-    edges are lit by what they cover, in so many parts of a pixel across."""
+    edges are lit by what they cover, in so many parts of a pixel across; sized_percent: by how much bodies are printed larger along width,
+    depth and upwards, where they are."""
 
     resin: str
     density_g_ml: float
@@ -45,6 +46,7 @@ class Printing(TypedDict):
     first_layers: int
     thick: NotRequired[Thick]
     grey: NotRequired[int]
+    sized_percent: NotRequired[list[float]]
 
 
 class LayerSum(TypedDict):
@@ -90,6 +92,8 @@ def printing_of(
     }
     if grey > 1:
         out["grey"] = grey
+    if (sizing_of(resin) != 1).any():
+        out["sized_percent"] = [stuff.size_x, stuff.size_y, stuff.size_z]
     if thick is None:
         return out
     high, up = thick
