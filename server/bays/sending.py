@@ -95,7 +95,7 @@ def _goes_on(row: Print) -> str:
     there = 0
     with contextlib.suppress(printers.Broken):
         there = printers.arrived(row.bay, row.sha256)
-    return f" at {there / 1e6:.1f} of {row.bytes / 1e6:.1f} MB; it goes on from there" if there else "; it is tried again"
+    return f" at {there / 1e3:.0f} of {row.bytes / 1e3:.0f} kB; it goes on from there" if there else "; it is tried again"
 
 
 def _begin(row: Print) -> None:
