@@ -8,8 +8,8 @@ import binascii
 import hashlib
 import re
 import threading
-from collections.abc import Mapping
 from dataclasses import dataclass
+from email.message import Message
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -31,7 +31,7 @@ class Coming:
     size: int
 
 
-def asked_for(headers: Mapping[str, str]) -> Coming:
+def asked_for(headers: Message) -> Coming:
     """What the headers of a PUT say. Raises Refused."""
     length = int(headers.get("Content-Length") or -1)
     begin, end, size = 0, length, length
@@ -47,7 +47,7 @@ def asked_for(headers: Mapping[str, str]) -> Coming:
     return Coming(_digest(headers), begin, end, size)
 
 
-def _digest(headers: Mapping[str, str]) -> str:
+def _digest(headers: Message) -> str:
     """Of the whole file; where it comes in one piece the hash of what is sent says it too."""
     said = headers.get("Repr-Digest") or ("" if headers.get("Content-Range") else headers.get("Content-Digest", ""))
     found = re.search(r"sha-256=:([^:]+):", said or "")

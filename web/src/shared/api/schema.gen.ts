@@ -6625,7 +6625,8 @@ export interface components {
         /**
          * Printing
          * @description What printing asks: of which resin, in which layers, how long one takes; thick: of the lower ones, where they are higher; grey:
-         *     edges are lit by what they cover, in so many parts of a pixel across.
+         *     edges are lit by what they cover, in so many parts of a pixel across; sized_percent: by how much bodies are printed larger along width,
+         *     depth and upwards, where they are.
          */
         Printing: {
             /** Density G Ml */
@@ -6644,6 +6645,8 @@ export interface components {
             price_l: number | null;
             /** Resin */
             resin: string;
+            /** Sized Percent */
+            sized_percent?: number[];
             thick?: components["schemas"]["Thick"];
         };
         /**
