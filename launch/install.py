@@ -130,13 +130,13 @@ def kernels(folder: Path) -> None:
     if mark.exists() and mark.read_text() == stamp:
         return
     folder.mkdir(parents=True, exist_ok=True)
-    say("Preparing the geometry kernels …")
     for old in folder.rglob("*.nb?"):
         # A kept kernel does not notice that another file's kernel it is made of has changed.
         old.unlink(missing_ok=True)
     environment = {**os.environ, "NUMBA_CACHE_DIR": str(folder), "PYTHONPATH": str(ROOT / "core"), "PYTHONDONTWRITEBYTECODE": ""}
 
     def half(which: str) -> None:
+        say(f"Preparing the geometry kernels, {which} …")
         run([PYTHON, "-m", "bitecore.runsheet.warm", which], "The geometry kernels could not be prepared", cwd=ROOT, env=environment)
 
     with ThreadPoolExecutor(2) as two:

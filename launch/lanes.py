@@ -32,7 +32,7 @@ def _cut(part: str) -> list[tuple[str, list[str]]]:
 def _dealt(parts: list[str]) -> list[tuple[str, list[str]]]:
     """The chunks in the order they are taken: of each part in turn, so that what waits runs beside what works."""
     queues = [deque(_cut(part)) for part in _CHUNKS if part in parts]
-    dealt = [("browser, restarts", [_RESTARTS])] if "browser" in parts else []
+    dealt = [("browser restarts", [_RESTARTS])] if "browser" in parts else []
     while any(queues):
         dealt += [queue.popleft() for queue in queues if queue]
     return dealt
@@ -44,7 +44,10 @@ def _own_database(env: dict[str, str]) -> Iterator[dict[str, str]]:
     if not env["BENCH_TEST_CLUSTER"]:
         yield env
         return
-    url, cluster = database(Path(env["BENCH_TEST_CLUSTER"]).with_name("restarted"))
+    folder = Path(env["BENCH_TEST_CLUSTER"]).with_name("restarted")
+    folder.mkdir(exist_ok=True)
+    folder.chmod(0o711)  # as root the database runs as another, and has to pass through
+    url, cluster = database(folder)
     assert cluster
     try:
         yield {**env, "DATABASE_URL": url, "BENCH_TEST_CLUSTER": str(cluster.folder)}
@@ -68,6 +71,7 @@ def _one(command: list[str], name: str, labels: list[str], env: dict[str, str]) 
 def run_all(command: list[str], env: dict[str, str], parts: list[str]) -> int:
     """Every test of these parts; 0 where all passed, else a status that is not 0. command : of Django's runner, without labels."""
     waiting = deque(_dealt(parts))
+    number = len(waiting)
     status: list[int] = []
 
     def lane() -> None:
@@ -76,12 +80,19 @@ def run_all(command: list[str], env: dict[str, str], parts: list[str]) -> int:
                 name, labels = waiting.popleft()
             except IndexError:
                 return
-            with _own_database(env) if _RESTARTS in labels else contextlib.nullcontext(env) as mine:
-                status.append(_one(command, name, labels, mine))
+            try:
+                with _own_database(env) if _RESTARTS in labels else contextlib.nullcontext(env) as mine:
+                    status.append(_one(command, name, labels, mine))
+            except Exception as error:
+                say(f"{name}: not run: {error}")
+                status.append(2)
 
     lanes = [threading.Thread(target=lane) for _ in range(_LANES)]
     for each in lanes:
         each.start()
     for each in lanes:
         each.join()
+    if len(status) < number:
+        say(f"Only {len(status)} of {number} chunks were run.")
+        return 2
     return max(status, key=abs, default=0)

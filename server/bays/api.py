@@ -8,6 +8,7 @@ from django.http import HttpRequest
 from ninja import Router, Schema
 
 from accounts.services import label
+from bitecore.parts.shelf import Printer, Record
 from house.shelves import on
 
 from . import bottles, printers, services
@@ -88,7 +89,7 @@ class BayOut(Schema):
     """A printer that is connected.
 
     state    : idle, printing, stopped, silent (it does not answer)
-    resin_ml : in its bottle, as it measures it; None while it was never heard
+    resin_ml : in its bottle, as it measures it; None while it was never heard; bottle_ml : of a full one
     bottle   : the one somebody put into it; None where nobody said
     stand_in : it is made up, and has faults to practise with; fault : the one that it has
     """
@@ -98,6 +99,7 @@ class BayOut(Schema):
     state: Literal["idle", "printing", "stopped", "silent"]
     says: str
     resin_ml: float | None
+    bottle_ml: float = 1000.0
     bottle: BottleOut | None = None
     stand_in: bool = False
     fault: str = ""
@@ -120,7 +122,7 @@ class NewPrint(Schema):
 def bays(request: HttpRequest) -> list[BayOut]:
     known = {bay.ident: bay for bay in Bay.objects.all()}
     shelf = on("printer")
-    return [_bay(ident, shelf[ident].name if ident in shelf else ident, known.get(ident)) for ident in printers.addresses()]
+    return [_bay(ident, shelf.get(ident), known.get(ident)) for ident in printers.addresses()]
 
 
 @router.post("/{ident}/fault", response=BayOut)
@@ -204,18 +206,20 @@ def _bottle(row: Bottle) -> BottleOut:
     )  # fmt: skip
 
 
-def _bay(ident: str, name: str, bay: Bay | None) -> BayOut:
+def _bay(ident: str, record: Record | None, bay: Bay | None) -> BayOut:
     said: dict[str, Any] = bay.said if bay else {}
+    name, full_ml = (record.name, Printer.model_validate(record.data).bottle_ml) if record else (ident, 1000.0)
     bottle = bottles.in_bay(ident)
     known = _bottle(bottle) if bottle else None
     if bay is None or bay.silent or not said:
         since = f" since {bay.silent:%H:%M} UTC" if bay and bay.silent else ""
         says = f"The {name} does not answer{since}."
         return BayOut(
-            id=ident, name=name, state="silent", says=says, resin_ml=said.get("resin_ml"), bottle=known, stand_in=bool(said.get("stand_in"))
-        )
+            id=ident, name=name, state="silent", says=says, resin_ml=said.get("resin_ml"), bottle_ml=full_ml, bottle=known,
+            stand_in=bool(said.get("stand_in")),
+        )  # fmt: skip
     return BayOut(
-        id=ident, name=name, state=said["state"], says=said["says"], resin_ml=said["resin_ml"], bottle=known,
+        id=ident, name=name, state=said["state"], says=said["says"], resin_ml=said["resin_ml"], bottle_ml=full_ml, bottle=known,
         stand_in=bool(said.get("stand_in")), fault=said.get("fault", ""),
     )  # fmt: skip
 

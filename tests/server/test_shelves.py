@@ -16,6 +16,12 @@ from tests.server.test_cases import ServerCase
 from tests.server.test_work import WorkCase
 from tests.shapes import box
 
+# What a printer is where nobody said.
+PRINTER = {
+    "pixel_mm": 0.05, "grey_parts": 0, "lift_s": 5.0, "thin_layer_mm": 0.01, "thick_layer_mm": 0.2, "least_mm": 0.2, "tank_ml": None,
+    "bottle_ml": 1000.0,
+}  # fmt: skip
+
 
 class ShelfTest(ServerCase):
     def put(self, shelf: str, **body: Any) -> Any:
@@ -29,9 +35,7 @@ class ShelfTest(ServerCase):
         self.assertEqual((refused.status_code, refused.json()["code"]), (403, "lead-only"))
         size = {"width_mm": 120, "depth_mm": 68, "height_mm": 150}
         made = self.put("printer", name="Kestrel", data=size).json()
-        self.assertEqual(
-            (made["id"], made["revision"], made["data"]), ("kestrel", 1, {**size, "pixel_mm": 0.05, "grey_parts": 0, "lift_s": 5.0})
-        )
+        self.assertEqual((made["id"], made["revision"], made["data"]), ("kestrel", 1, {**size, **PRINTER}))
         again = self.put("printer", id="kestrel", name="Kestrel", data={**size, "width_mm": 130}).json()
         self.assertEqual((again["id"], again["revision"]), ("kestrel", 2))
         steps = {s["name"]: s for s in self.mira.get("/api/cases/steps").json()}

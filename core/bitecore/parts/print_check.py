@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -15,6 +15,7 @@ from scipy.spatial import cKDTree
 from ..ops.cups import Cup, cups
 from ..ops.held import Unheld, shut_in, unheld
 from ..ops.layers import Layers
+from ..ops.thin import Thin, thin_walls
 from ..progress import Run
 
 # Smaller ones are of no account: dents between cusps are cups too; a speck of a few pixels is taken along by what it is soon
@@ -58,8 +59,8 @@ class Checked:
         return f"{worst} to look at" if worst else "nothing found"
 
 
-def checked(body: Layers, reach_mm: float, run: Run) -> Checked:
-    """reach_mm : so far out a layer holds what lies beyond the one below it"""
+def checked(body: Layers, reach_mm: float, run: Run, *, plate: Mapping[str, Any] | None = None) -> Checked:
+    """reach_mm : so far out a layer holds what lies beyond the one below it; plate : a BuildPlate, for what its printer does not print"""
     run.tick(0.1, "what every layer holds")
     hangs = [u for u in _joined(unheld(body, reach_mm=reach_mm), body) if u.area_mm2 >= (_ISLAND_MM2 if u.island else _HANG_MM2)]
     inside = [shut_in(body, u.layer - 1, u.x, u.y) for u in hangs]
@@ -67,6 +68,9 @@ def checked(body: Layers, reach_mm: float, run: Run) -> Checked:
     low = round(_LOW_MM / body.layer_mm)
     pulls = [c for c in cups(body, printing=True) if c.area_mm2 >= _CUP_MM2 and c.ends - c.begins > low]
     pockets = [c for c in cups(body, printing=False) if c.ml >= _POCKET_ML]
+    run.tick(0.8, "how thin it is")
+    least = (plate or {}).get("least_mm", 0.0)
+    thin = thin_walls(body, least) if least else []
     say = _Says(body)
     free = [u for u, within in zip(hangs, inside, strict=True) if not within]
     found = [
@@ -74,12 +78,14 @@ def checked(body: Layers, reach_mm: float, run: Run) -> Checked:
         *say.hangs([u for u in free if not u.island], reach_mm),
         *say.pockets(pockets),
         *say.cups(pulls),
+        *say.thin(thin, least, (plate or {}).get("printer", "")),
         *say.roofs([u for u, within in zip(hangs, inside, strict=True) if within]),
     ]
     return Checked(found, [
         ("islands", sum(u.island for u in free), ""),
         ("hanging out too far", sum(u.area_mm2 for u in free if not u.island), "mm²"),
         ("roofs of the cavity that hang", sum(u.area_mm2 for u, within in zip(hangs, inside, strict=True) if within), "mm²"),
+        ("walls too thin", len(thin), ""),
         ("resin shut in", sum(c.ml for c in pockets), "ml"),
         ("widest cup", max((c.area_mm2 for c in pulls), default=0.0), "mm²"),
         ("largest layer", float(body.areas_mm2().max(initial=0.0)), "mm²"),
@@ -152,6 +158,18 @@ class _Says:
                 text = f"A bowl of {c.area_mm2:.0f} mm² is shut by the film from {c.begins * self.body.layer_mm:.1f} mm on: it pulls."
                 out.append(Found("cup", "note", text, place, 3.0))
         return out
+
+    def thin(self, found: Sequence[Thin], least_mm: float, title: str) -> list[Found]:
+        out = []
+        for t in found[:_MOST_SAID]:
+            low, high = (layer * self.body.layer_mm for layer in t.layers)
+            text = (
+                f"A wall {t.wide_mm:.2f} mm thick, from {low:.1f} to {high:.1f} mm over the plate, is thinner than the {title} prints "
+                f"({least_mm:.2f} mm)."
+            )
+            out.append(Found("too-thin", "look", text, self.at(sum(t.layers) // 2, t.x, t.y), max(t.long_mm / 2, 1.0)))
+        left = len(found) - _MOST_SAID
+        return out if left <= 0 else [*out, Found("too-thin-more", "look", f"{left} more walls are too thin to be printed.")]
 
     def roofs(self, found: Sequence[Unheld]) -> list[Found]:
         if not found:

@@ -14,6 +14,8 @@ from .shelf import Printer, Resin
 
 # The heights a resin's two lights are told for.
 _FINE_MM, _THICK_MM = 0.05, 0.1
+# What one body alone adds to the time of a plate is said from here on.
+_LONG_S, _LONG_SHARE = 600.0, 0.2
 
 
 class BuildPlate(TypedDict):
@@ -22,6 +24,8 @@ class BuildPlate(TypedDict):
     depth_mm: float
     height_mm: float
     pixel_mm: NotRequired[float]
+    least_mm: NotRequired[float]
+    tank_ml: NotRequired[float | None]
 
 
 class Thick(TypedDict):
@@ -98,6 +102,43 @@ def printing_of(
         return out
     high, up = thick
     return out | {"thick": {"layer_mm": high, "up_mm": up, "layer_s": round(light_s(stuff, high) + machine.lift_s, 6)}}
+
+
+def build_plate(title: str, printer: Printer) -> dict[str, Any]:
+    """A BuildPlate as plain JSON."""
+    space = {key: getattr(printer, key) for key in ("width_mm", "depth_mm", "height_mm", "pixel_mm", "least_mm", "tank_ml")}
+    return {"printer": title, **space}
+
+
+def no_such_layer(title: str, printer: Printer, layer_mm: float) -> tuple[str, float] | None:
+    """(what is said of layers that a printer does not print, the nearest it does)."""
+    low, high = sorted((printer.thin_layer_mm, printer.thick_layer_mm))
+    if low - 1e-9 <= layer_mm <= high + 1e-9:
+        return None
+    return f"The {title} prints layers from {low:g} to {high:g} mm, not of {layer_mm:g} mm.", min(max(layer_mm, low), high)
+
+
+def tank_words(plate: Mapping[str, Any], takes: Mapping[str, Any]) -> str:
+    """Of a plate that takes more than the tank holds; empty where it does not."""
+    tank = plate.get("tank_ml")
+    if tank is None or takes["ml"] <= tank:
+        return ""
+    return (
+        f"The plate takes {takes['ml']:.0f} ml, the tank of the {plate['printer']} holds {tank:.0f} ml: it has to be filled up meanwhile."
+    )
+
+
+def tower(tops_mm: Mapping[str, float], printing: Mapping[str, Any]) -> tuple[str, int, float] | None:
+    """(which body, over how many layers it alone is printed, how many minutes they take), where that is much of the whole time."""
+    if len(tops_mm) < 2:
+        return None
+    high, *rest = sorted(tops_mm, key=lambda name: -tops_mm[name])
+    seconds = seconds_of(printing, int(np.ceil(tops_mm[high] / printing["layer_mm"] - 1e-6)))
+    alone = int(np.ceil((tops_mm[high] - tops_mm[rest[0]]) / printing["layer_mm"] - 1e-6))
+    took = sum(seconds[len(seconds) - alone :])
+    if took < _LONG_S or took < _LONG_SHARE * sum(seconds):
+        return None
+    return high, alone, took / 60
 
 
 def light_s(resin: Resin, layer_mm: float) -> float:

@@ -11,8 +11,13 @@ from .house_mark import cleaned, contours
 
 
 class Printer(BaseModel):
-    """The build space: width along x, depth along y, height along z; the side of a pixel; what a layer takes besides its light;
-    grey_parts : a pixel at an edge is lit by how much of it is covered, looked at in so many parts across."""
+    """The build space: width along x, depth along y, height along z; the side of a pixel; what a layer takes besides its light.
+
+    grey_parts : a pixel at an edge is lit by how much of it is covered, looked at in so many parts across
+    thin_layer_mm, thick_layer_mm : layers it prints, from and to
+    least_mm : a wall thinner than this does not come out (common practice, no source: some pixels)
+    tank_ml  : what its tank holds, where nothing flows in by itself; bottle_ml : a full bottle
+    """
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
     width_mm: float = Field(ge=10, le=2000, title="Width", json_schema_extra={"unit": "mm"})
@@ -21,6 +26,11 @@ class Printer(BaseModel):
     pixel_mm: float = Field(0.05, ge=0.01, le=0.2, title="Pixel", json_schema_extra={"unit": "mm"})
     grey_parts: float = Field(0, ge=0, le=8, title="Grey at edges, parts of a pixel across (0: takes none)")
     lift_s: float = Field(5.0, ge=0, le=120, title="Lift and rest a layer", json_schema_extra={"unit": "s"})
+    thin_layer_mm: float = Field(0.01, ge=0.01, le=0.2, title="Thinnest layer", json_schema_extra={"unit": "mm"})
+    thick_layer_mm: float = Field(0.2, ge=0.01, le=0.2, title="Thickest layer", json_schema_extra={"unit": "mm"})
+    least_mm: float = Field(0.2, ge=0.01, le=2, title="Least wall it prints", json_schema_extra={"unit": "mm"})
+    tank_ml: float | None = Field(None, ge=10, le=20_000, title="Tank, where nothing flows in by itself", json_schema_extra={"unit": "ml"})
+    bottle_ml: float = Field(1000.0, ge=10, le=20_000, title="A full bottle", json_schema_extra={"unit": "ml"})
 
 
 class Resin(BaseModel):
@@ -84,8 +94,12 @@ BUILT_IN: dict[str, dict[str, Record]] = {
     },
     "practice": {},
     "printer": {
-        "wren": Record(name="Wren", data={"width_mm": 144.0, "depth_mm": 82.0, "height_mm": 160.0}),
-        "heron": Record(name="Heron", data={"width_mm": 198.0, "depth_mm": 124.0, "height_mm": 210.0, "grey_parts": 4}),
+        "wren": Record(
+            name="Wren", data={"width_mm": 144.0, "depth_mm": 82.0, "height_mm": 160.0, "thin_layer_mm": 0.025, "thick_layer_mm": 0.1}
+        ),
+        "heron": Record(
+            name="Heron", data={"width_mm": 198.0, "depth_mm": 124.0, "height_mm": 210.0, "grey_parts": 4, "thin_layer_mm": 0.025}
+        ),
     },
     "resin": {
         "plaster": Record(name="Plaster grey", data={"density_g_ml": 1.15, "price_l": None, "thick_exposure_s": 3.6}),

@@ -17,7 +17,7 @@ class CheckSettings(StepSettings):
 def apply(inputs: Inputs, settings: CheckSettings, run: Run) -> StepResult:
     if inputs["runs"] is None:
         return StepResult({}, figure="no room")
-    made = checked(Layers.from_bytes(inputs["runs"][0].data), settings.reach_mm, run)
+    made = checked(Layers.from_bytes(inputs["runs"][0].data), settings.reach_mm, run, plate=inputs["plate"])
     name = inputs["stand"]["name"]
     flags = []
     for f in made.found:
@@ -34,12 +34,13 @@ STEP = Step(
     name="check",
     title="Print check",
     number=3,
-    version=2,
+    version=3,
     over=BODIES,
     settings=CheckSettings,
     needs={
         "runs": Need("layers", "runs", optional=True),
         "laid": Need("pack", "laid"),
+        "plate": Need("pack", "plate"),
         "stand": Need("source", "stand"),
     },
     gives={},

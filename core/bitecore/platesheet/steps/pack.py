@@ -12,13 +12,13 @@ from pydantic import BaseModel, ConfigDict, Field
 from typing_extensions import TypedDict
 
 from ...engine.gives import ByPiece, by_piece, json_of
-from ...engine.model import WHOLE, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
+from ...engine.model import WHOLE, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
 from ...mesh import Mesh, joined
 from ...ops.rigid import rows
 from ...parts.arranging import Places, apart_mm, by_shape
 from ...parts.laying import Laid, as_placed, box_of, flat, larger, narrowed, shifted, turned_flat
-from ...parts.printing import BuildPlate, Printing, printing_of, sized, sizing_of
+from ...parts.printing import BuildPlate, Printing, build_plate, no_such_layer, printing_of, sized, sizing_of, tower
 from ...parts.shelf import Printer
 from ...progress import Run
 from ..two_heights import lower_layers
@@ -95,6 +95,8 @@ def apply(inputs: Inputs, settings: PackSettings, run: Run) -> StepResult:
         *_said(lie, left, inputs["stand"], title, printer),
         *_by_hand(bodies, lie, inputs["stand"], settings, title, printer),
     ]
+    printing = printing_of(inputs["printer"], inputs["resin"], settings.layer_mm, heights.thick, parts)
+    flags += [*_layers(settings, printer, title), *_tower(lie, bodies, inputs["stand"], printing)]
     if (sizes != 1).any():
         flags.append(Flag("sized", "note", sized(sizes, inputs["resin"]["name"])))
     readings = (
@@ -104,21 +106,42 @@ def apply(inputs: Inputs, settings: PackSettings, run: Run) -> StepResult:
         Reading("height", float(tall), "mm"),
         *([Reading("lowest margin", min(z for z in low.values() if z is not None), "mm")] if any(low.values()) else []),
     )
-    plate = {
-        "printer": title, "width_mm": printer.width_mm, "depth_mm": printer.depth_mm, "height_mm": printer.height_mm,
-        "pixel_mm": printer.pixel_mm,
-    }  # fmt: skip
     values = {
         "home_to_plate": ByPiece({b: rows(lie[b].there) if b in lie else None for b in inputs["body"]}),
         "lies": ByPiece({b: lie[b].told(laid[b][0]) if b in lie else None for b in inputs["body"]}),
         "laid": ByPiece({b: rows(lie[b].laid) if b in lie else None for b in inputs["body"]}),
         "at_px": ByPiece({b: lie[b].at_px if b in lie else None for b in inputs["body"]}),
-        "plate": plate,
-        "printing": printing_of(inputs["printer"], inputs["resin"], settings.layer_mm, heights.thick, parts),
+        "plate": build_plate(title, printer),
+        "printing": printing,
         "parts": parts,
         "heights": [settings.layer_mm] + ([heights.thick[0]] if heights.thick else []),
     }
     return StepResult(values, readings, tuple(flags), f"{len(lie)} of {len(laid)} bodies")
+
+
+def _layers(settings: PackSettings, printer: Printer, title: str) -> list[Flag]:
+    """Heights that the printer does not print."""
+    flags = []
+    if (other := no_such_layer(title, printer, settings.layer_mm)) is not None:
+        flags.append(Flag("no-such-layer", "stop", other[0], fix=Fix("pack", "*", {"layer_mm": other[1]})))
+    thick = settings.thick_mm
+    if thick != "none" and (other := no_such_layer(title, printer, float(thick))) is not None:
+        flags.append(Flag("no-such-layer", "stop", other[0], fix=Fix("pack", "*", {"thick_mm": "none"})))
+    return flags
+
+
+def _tower(lie: Mapping[str, _Lies], bodies: Mapping[str, Mesh], stand: Mapping[str, Any], printing: Mapping[str, Any]) -> list[Flag]:
+    """Of one body alone that makes the print long."""
+    found = tower({ident: float(one.high[2]) for ident, one in lie.items()}, printing)
+    if found is None:
+        return []
+    ident, count, minutes = found
+    points = bodies[ident].vertices_mm
+    top = points[np.argmax(points @ lie[ident].there[2, :3])]
+    text = (
+        f"The last {count} layers ({minutes:.0f} min) are of {stand[ident]['name']} alone: laid lower in its case it would be done sooner."
+    )
+    return [Flag("long", "note", text, Place(ident, tuple(top.tolist()), 4.0))]
 
 
 def _sharp(settings: PackSettings, parts: int, title: str) -> list[Flag]:

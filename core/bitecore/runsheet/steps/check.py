@@ -17,7 +17,7 @@ class CheckSettings(StepSettings):
 
 
 def apply(inputs: Inputs, settings: CheckSettings, run: Run) -> StepResult:
-    made = checked(Layers.from_bytes(inputs["runs"][0].data), inputs["reach"], run)
+    made = checked(Layers.from_bytes(inputs["runs"][0].data), inputs["reach"], run, plate=inputs["plate"])
     flags = []
     for f in made.found:
         at = f.at_home(inputs["place"])
@@ -39,13 +39,14 @@ STEP = Step(
     name="check",
     title="Print check",
     number=9,
-    version=5,
+    version=6,
     over=BODIES,
     part_of="plate",
     settings=CheckSettings,
     needs={
         "runs": Need("layers", "runs"),
         "place": Need("plate", "home_to_plate"),
+        "plate": Need("plate", "plate"),
         "reach": Need("plate", "reach_mm", setting=True),
         "wanted": Need("plate", "supports", setting=True),
         "stands": Need("plate", "stands", setting=True),

@@ -4,19 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from itertools import product
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict
 
 from ...engine.gives import ByPiece, by_piece, json_of
-from ...engine.model import WHOLE, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
+from ...engine.model import WHOLE, Fix, Flag, Inputs, Need, Place, Reading, Step, StepResult, StepSettings, setting
 from ...errors import StepFailed
 from ...mesh import Mesh
 from ...ops.rigid import rows
 from ...parts.arranging import Places, by_shape, in_row
 from ...parts.laying import Laid, box_of, face_towards, flat, joined_rafts, larger, narrowed, quarter, raised, shifted
-from ...parts.printing import BuildPlate, Printing, printing_of, sized, sizing_of
+from ...parts.printing import BuildPlate, Printing, build_plate, no_such_layer, printing_of, sized, sizing_of, tower
 from ...parts.shelf import BUILT_IN, Printer
 from ...progress import Run
 from ..part_names import is_die, part_of, stands_held
@@ -106,20 +107,33 @@ def apply(inputs: Inputs, settings: PlateSettings, run: Run) -> StepResult:
         Reading("height", float(high[2] - low[2]), "mm"),
     )
     value = {p: rows(m) for p, m in places.items()}
-    plate = {
-        "printer": title, "width_mm": printer.width_mm, "depth_mm": printer.depth_mm, "height_mm": printer.height_mm,
-        "pixel_mm": printer.pixel_mm,
-    }  # fmt: skip
+    printing = printing_of(chosen, inputs["resin"], settings.layer_mm)
+    if (other := no_such_layer(title, printer, settings.layer_mm)) is not None:
+        flags.append(Flag("no-such-layer", "stop", other[0], fix=Fix("plate", "*", {"layer_mm": other[1]})))
+    flags += _tower(places, bodies, printing, inputs)
     boxes = {p: np.array(box_of(places[p], inputs["body"][p]))[:, :2] for p in laid}
     held = [p for p in laid if stands_held(p, settings.supports, settings.stands)]
     # Dies among themselves, models among themselves.
     rows_of = [[p for p in held if is_die(part_of(p)) is die] for die in (True, False)]
     joins = {p: [at.tolist() for at in found] for row in rows_of for p, found in joined_rafts(boxes, row).items()}
     values = {
-        "home_to_plate": ByPiece(value), "plate": plate, "printing": printing_of(chosen, inputs["resin"], settings.layer_mm),
+        "home_to_plate": ByPiece(value), "plate": build_plate(title, printer), "printing": printing,
         "joins": ByPiece({p: [] for p in laid} | joins),
     }  # fmt: skip
     return StepResult(values, readings, tuple(flags), title)
+
+
+def _tower(places: Mapping[str, NDArray], bodies: Mapping[str, Mesh], printing: Mapping[str, Any], inputs: Inputs) -> list[Flag]:
+    """Of one body alone that makes the print long."""
+    found = tower({p: float(box_of(at, bodies[p])[1][2]) for p, at in places.items()}, printing)
+    if found is None:
+        return []
+    piece, count, minutes = found
+    points = bodies[piece].vertices_mm
+    top = points[np.argmax(points @ places[piece][2, :3])]
+    what = " ".join(word for word in (inputs.jaw_of(piece) or "", part_of(piece).replace("-", " ")) if word)
+    text = f"The last {count} layers ({minutes:.0f} min) are of {what or 'one body'} alone: laid lower it would be done sooner."
+    return [Flag("long", "note", text, Place(piece, tuple(top.tolist()), 4.0))]
 
 
 def _off_plate(title: str, printer: Printer, laid: dict[str, Laid], bodies: Mapping[str, Mesh], settings: PlateSettings) -> Flag:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from ...engine.gives import json_of
-from ...engine.model import WHOLE, Inputs, Need, Reading, Step, StepResult, StepSettings
-from ...parts.printing import Takes, taken, takes_of
+from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings
+from ...parts.printing import Takes, taken, takes_of, tank_words
 from ...progress import Run
 
 
@@ -14,18 +14,20 @@ class TakesSettings(StepSettings):
 
 def apply(inputs: Inputs, settings: TakesSettings, run: Run) -> StepResult:
     takes = takes_of(inputs["printing"], list(inputs["sum"].values()))
-    return StepResult({"takes": takes}, tuple(Reading(*each) for each in taken(takes)), (), f"{takes['ml']:.1f} ml")
+    more = tank_words(inputs["plate"], takes)
+    flags = (Flag("tank", "look", more),) if more else ()
+    return StepResult({"takes": takes}, tuple(Reading(*each) for each in taken(takes)), flags, f"{takes['ml']:.1f} ml")
 
 
 STEP = Step(
     name="takes",
     title="What it takes",
     number=9,
-    version=1,
+    version=2,
     over=WHOLE,
     part_of="plate",
     settings=TakesSettings,
-    needs={"sum": Need("layers", "sum", each=True), "printing": Need("plate", "printing")},
+    needs={"sum": Need("layers", "sum", each=True), "printing": Need("plate", "printing"), "plate": Need("plate", "plate")},
     gives={"takes": json_of(Takes)},
     apply=apply,
     about="Resin and time of the whole plate.",

@@ -2,9 +2,6 @@ import { bayWords, isOpen, isUnder, printWords, timeLeft } from "../../case/bays
 import type { Bay, Print } from "../../shared/api/client";
 import { DayLine } from "./DayLine";
 
-/** A bottle in full, for how much of it is left (ml). */
-const BOTTLE_ML = 1000;
-
 interface Props {
   bays: Bay[];
   prints: Print[];
@@ -43,7 +40,7 @@ export function Bays({ bays, prints, at, onChoose }: Props) {
               </span>
             </span>
             <span className="flex items-center gap-2 text-[13px]">
-              <Bottle ml={bay.bottle?.left_ml ?? bay.resin_ml} />
+              <Bottle ml={bay.bottle?.left_ml ?? bay.resin_ml} full={bay.bottle_ml} />
               <span className="min-w-0 flex-1 truncate">
                 {now ? `${now.name}, ${printWords(now)}` : "nothing to print"}
               </span>
@@ -60,8 +57,8 @@ export function Bays({ bays, prints, at, onChoose }: Props) {
   );
 }
 
-function Bottle({ ml }: { ml: number | null }) {
-  const full = Math.max(0, Math.min(1, (ml ?? 0) / BOTTLE_ML));
+function Bottle({ ml, full: held }: { ml: number | null; full: number }) {
+  const full = Math.max(0, Math.min(1, (ml ?? 0) / held));
   return (
     <svg width="10" height="18" viewBox="0 0 10 18" className="shrink-0">
       <title>{ml === null ? "the bottle is not known" : `${Math.round(ml)} ml in the bottle`}</title>

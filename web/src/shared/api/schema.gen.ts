@@ -2321,12 +2321,17 @@ export interface components {
          * @description A printer that is connected.
          *
          *     state    : idle, printing, stopped, silent (it does not answer)
-         *     resin_ml : in its bottle, as it measures it; None while it was never heard
+         *     resin_ml : in its bottle, as it measures it; None while it was never heard; bottle_ml : of a full one
          *     bottle   : the one somebody put into it; None where nobody said
          *     stand_in : it is made up, and has faults to practise with; fault : the one that it has
          */
         BayOut: {
             bottle?: components["schemas"]["BottleOut"] | null;
+            /**
+             * Bottle Ml
+             * @default 1000
+             */
+            bottle_ml: number;
             /**
              * Fault
              * @default
@@ -2671,10 +2676,14 @@ export interface components {
             depth_mm: number;
             /** Height Mm */
             height_mm: number;
+            /** Least Mm */
+            least_mm?: number;
             /** Pixel Mm */
             pixel_mm?: number;
             /** Printer */
             printer: string;
+            /** Tank Ml */
+            tank_ml?: number | null;
             /** Width Mm */
             width_mm: number;
         };
