@@ -8,8 +8,8 @@ from django.http import HttpRequest
 from ninja import Router, Schema
 
 from accounts.services import label
-from bitecore.parts.shelf import Printer, Record
-from house.shelves import on
+from bitecore.parts.shelf import Printer
+from house.shelves import OnShelf, on
 
 from . import bottles, printers, services
 from .following import look_at
@@ -206,7 +206,7 @@ def _bottle(row: Bottle) -> BottleOut:
     )  # fmt: skip
 
 
-def _bay(ident: str, record: Record | None, bay: Bay | None) -> BayOut:
+def _bay(ident: str, record: OnShelf | None, bay: Bay | None) -> BayOut:
     said: dict[str, Any] = bay.said if bay else {}
     name, full_ml = (record.name, Printer.model_validate(record.data).bottle_ml) if record else (ident, 1000.0)
     bottle = bottles.in_bay(ident)
