@@ -5,14 +5,15 @@ from __future__ import annotations
 import contextlib
 from typing import Any
 
-from django.db import transaction
+from django.db import IntegrityError, transaction
 from django.db.models import Q
 from django.utils import timezone
 from procrastinate.contrib.django import app
 from procrastinate.exceptions import AlreadyEnqueued
 
 from bitecore.blobs import is_digest
-from bitecore.engine.graph import Node
+from bitecore.engine.graph import Graph
+from bitecore.parts.job_name import job_stem
 from bitecore.platesheet.plated import digests as plate_digests
 from bitecore.runsheet import CaseDocument, standard
 from bitecore.runsheet.plated import digests
@@ -35,6 +36,7 @@ from .models import AT_PRINTER, ON_ITS_WAY, Bay, Print
 
 SEND_TASK = "send-print"
 _MOST_SHOWN = 200
+_NAMES_TRIED = 5
 
 
 def of(user: Any, *, number: str = "", plate: int = 0) -> list[Print]:
@@ -59,7 +61,7 @@ def send(user: Any, number: str) -> Print:
         if missing:
             text = f"Printing waits for your yes to {', '.join(missing)}."
             raise Refused(text, code="not-accepted", status=409, more={"missing": missing})
-        return _sent(user, graph.node("plate"), digests(graph), case.plates_sent, [number])
+        return _sent(user, graph, "plate", digests(graph), case.plates_sent, [number])
 
 
 def send_plate(user: Any, ident: int) -> Print:
@@ -77,15 +79,16 @@ def send_plate(user: Any, ident: int) -> Print:
         if left:
             text = f"There is no room for {', '.join(left[:3])}: take off what does not fit, or choose a larger printer."
             raise Refused(text, code="no-room", status=409)
-        return _sent(user, graph.node("pack"), plate_digests(graph), plate.prints, numbers)
+        return _sent(user, graph, "pack", plate_digests(graph), plate.prints, numbers)
 
 
 def _unaccepted(document: CaseDocument, graph: CaseGraph, last: str) -> list[str]:
     return [s.title for s in standard().shown if s.name in standard().up_to(last) and asks(document, graph, s, ServerStore())]
 
 
-def _sent(user: Any, node: Node | None, layers: list[str], prints: Any, numbers: list[str]) -> Print:
-    """node : where the bodies lie on their plate; prints : of the case or the plate this is of; numbers : of the cases on it"""
+def _sent(user: Any, graph: Graph, lie: str, layers: list[str], prints: Any, numbers: list[str]) -> Print:
+    """lie : the step by which bodies lie on their plate; prints : of the case or the plate this is of; numbers : of the cases on it"""
+    node, takes = graph.node(lie), graph.node("takes")
     if node is None or node.good is None or not layers:
         raise Refused("The layers of the plate are not worked out yet.", code="no-layers", status=409)
     stops = [f["message"] for f in node.good.flags if f["severity"] == "stop"]
@@ -95,6 +98,8 @@ def _sent(user: Any, node: Node | None, layers: list[str], prints: Any, numbers:
     _reachable(bay, node.json("plate")["printer"])
     there = prints.filter(state__in=(*ON_ITS_WAY, *AT_PRINTER)).first()
     spec = {"plate": node.json("plate"), "printing": node.json("printing")}
+    if takes and takes.task:
+        spec["job"] = takes.task.settings["job"]
     # Of the same layers a plate in two heights may go from one to the other elsewhere.
     if there is not None and there.sent == layers and there.spec.get("printing", {}).get("thick") == spec["printing"].get("thick"):
         raise Refused(f"This plate is on the {there.printer} already, as {there.name}.", code="sent-already", status=409)
@@ -108,8 +113,8 @@ def _sent(user: Any, node: Node | None, layers: list[str], prints: Any, numbers:
 
 
 def _begun(row: Print, user: Any, numbers: list[str]) -> Print:
-    row.name, row.sent_by = _name(row), user
-    row.save()
+    row.sent_by = user
+    _named(row)
     for number in numbers:
         AuditLine.objects.create(user=user, case_number=number, action="print", detail={"name": row.name, "printer": row.printer})
     _ask(row)
@@ -146,8 +151,7 @@ def again(user: Any, ident: int) -> Print:
         row.state, row.says, row.began, row.ended, row.layer, row.seconds_left = "waiting", "", None, None, 0, None
         bottles.begins_anew(row)
         # The printer keeps what was broken off under its old name.
-        row.name = _name(row)
-        row.save()
+        _named(row)
         _ask(row)
         return row
 
@@ -218,10 +222,25 @@ def _reachable(bay: str, title: str) -> None:
     raise Refused(f"The {title} is not connected.{others} Or take layers.zip to it.", code="no-bay", status=409)
 
 
+def _named(row: Print) -> None:
+    """Kept under a name that none had before; another may take the same at the same moment."""
+    for left in reversed(range(_NAMES_TRIED)):
+        row.name = _name(row)
+        try:
+            with transaction.atomic():
+                row.save()
+            return
+        except IntegrityError:
+            if not left:
+                raise
+
+
 def _name(row: Print) -> str:
-    """From the number of the case or of the plate alone: no person's name leaves with it. Never one that was used before: the printer
-    keeps what was broken off under its name."""
-    stem = f"{row.number or f'plate-{row.plate_id}'}_"
+    """By the pattern of the house: no person's name leaves with it. Never one that was used before: the printer keeps what was broken
+    off under its name."""
+    number = row.number or f"plate-{row.plate_id}"
+    words = {"number": number, "date": timezone.localdate().isoformat(), "printer": row.printer, "resin": row.resin}
+    stem = f"{job_stem(row.spec.get('job', '{number}'), words)}_"
     used = [name.removeprefix(stem) for name in Print.objects.filter(name__startswith=stem).values_list("name", flat=True)]
     return f"{stem}{max((int(n) for n in used if n.isdigit()), default=0) + 1}"
 

@@ -10,6 +10,7 @@ from manifold3d import CrossSection, Manifold
 
 from bitecore.ops.layers import Layers
 from bitecore.ops.thin import thin_walls
+from bitecore.parts.job_name import job_stem
 from bitecore.parts.print_check import checked
 from bitecore.parts.printing import build_plate, no_such_layer, tank_words, tower
 from bitecore.parts.shelf import BUILT_IN, Printer
@@ -33,11 +34,17 @@ class ThinWallTest(unittest.TestCase):
                 # A pixel of 0.05 mm either way, slanting 0.07, and 8 % too much between two of the four ways looked.
                 self.assertLess(abs(found.wide_mm / (thick * 1.04) - 1), 0.071 / thick + 0.04, (turn, thick, found))
                 self.assertAlmostEqual(found.long_mm, 10.0, delta=0.7)
-                self.assertLess(abs(found.layers[0] * 0.05 - 2.0), 0.6)
-                self.assertLess(abs(found.layers[1] * 0.05 - 7.5), 0.6)
+                self.assertLess(abs(found.layers[0] * 0.05 - 2.0), 1.1)
+                self.assertLess(abs(found.layers[1] * 0.05 - 7.5), 1.1)
                 at = np.array([found.x, found.y]) * 0.05
                 self.assertLess(np.hypot(*(at - 15)), 2.5)
             self.assertEqual(thin_walls(self.wall(0.5, turn), 0.4), [], turn)
+
+    def test_tips_in_a_row_as_between_letters_are_no_wall(self) -> None:
+        combed = block((10, 3, 6), (5, 8, 1.5))
+        for k in range(18):
+            combed = combed - Solid.cylinder(7, 0.33, 0.33, 24).translate([5.4 + 0.52 * k, 8, 1.4])
+        self.assertEqual(thin_walls(cut(self.BASE + combed), 0.2), [])
 
     def test_what_is_short_or_low_or_ends_in_a_corner_is_none(self) -> None:
         self.assertEqual(thin_walls(self.wall(0.2, long=1.0), 0.4), [])
@@ -54,7 +61,9 @@ class ThinWallTest(unittest.TestCase):
         self.assertEqual([round(t.long_mm) for t in found], [10, 6])
         said = [f for f in checked(two, 2.0, QUIET, plate={"printer": "Wren", "least_mm": 0.4}).found if f.code == "too-thin"]
         self.assertEqual(len(said), 2)
-        self.assertRegex(said[0].message, r"A wall 0\.2\d mm thick, from 2\.\d to 6\.\d mm .* thinner than the Wren prints \(0\.40 mm\)\.")
+        self.assertRegex(
+            said[0].message, r"A wall 0\.2\d mm thick, from 2\.\d to [56]\.\d mm .* thinner than the Wren prints \(0\.40 mm\)\."
+        )
         assert said[0].at_mm
         self.assertLess(np.hypot(said[0].at_mm[0] - 10, said[0].at_mm[1] - 8.1), 2.0)
         self.assertEqual(
@@ -83,3 +92,11 @@ class RecordTest(unittest.TestCase):
         self.assertEqual(tank_words(plate, {"ml": 79.9}), "")
         self.assertIn("takes 109 ml, the tank of the Wren holds 80 ml", tank_words(plate, {"ml": 109.4}))
         self.assertEqual(tank_words({**plate, "tank_ml": None}, {"ml": 1e6}), "")
+
+    def test_a_print_is_called_so_that_every_printer_takes_it(self) -> None:
+        words = {"number": "2612-03", "date": "2026-12-01", "printer": "Wren", "resin": "Gips Weiß / neu"}
+        for pattern, name in (
+            ("{number}", "2612-03"), ("{date}_{printer}_{number}", "2026-12-01_Wren_2612-03"), ("{resin}", "Gips-Weiss-neu"),
+            ("../{number}", "2612-03"), ("---", "2612-03"), ("x" * 100, "x" * 60), ("Größe {number}", "Grosse-2612-03"),
+        ):  # fmt: skip
+            self.assertEqual(job_stem(pattern, words), name)

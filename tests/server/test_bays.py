@@ -12,6 +12,7 @@ from unittest import mock
 
 import numpy as np
 from django.test import override_settings
+from django.utils import timezone
 from PIL import Image
 from procrastinate.contrib.django.models import ProcrastinateJob
 
@@ -204,6 +205,20 @@ class BayTest(BayCase):
         Bay.objects.update(said={"state": "idle"})
         self.assertEqual(post(self.mira, "/api/bays/wren/fault", {"kind": "door"}).json()["code"], "no-stand-in")
 
+    def test_it_is_called_by_the_pattern_of_the_house_and_by_nobodys_name(self) -> None:
+        cases = [self.work(self.opened()) for _ in range(2)]
+        for case in cases:
+            body = {"base": 1, "step": "takes", "values": {"job": "{date} {printer}"}}
+            self.assertEqual(post(self.mira, f"/api/cases/{case.number}/settings", body).status_code, 200)
+            self.work(Case.objects.get(pk=case.pk))
+            self.assertEqual(post(self.mira, f"/api/cases/{case.number}/accept", {"base": 2, "steps": STEPS}).status_code, 200)
+        today = timezone.localdate().isoformat()
+        self.assertEqual([self.sent(case).name for case in cases], [f"{today}-Wren_1", f"{today}-Wren_2"])
+        for wrong, said in (("{patient}", "does not leave"), ("{number", "brace"), ("", "")):
+            body = {"base": 3, "step": "takes", "values": {"job": wrong}}
+            answer = post(self.mira, f"/api/cases/{cases[0].number}/settings", body)
+            self.assertEqual((answer.status_code, said in answer.json()["message"]), (422, True), answer.content)
+
     def test_a_queue_one_after_the_other(self) -> None:
         first, second = self.sent(self.ready()), self.sent(self.ready())
         deliver(first.pk)
@@ -274,7 +289,7 @@ class BayTest(BayCase):
     def test_a_plate_of_two_cases_is_printed_as_it_lies(self) -> None:
         one, two = self.ready(), self.work(self.opened())
         wren = on("printer")["wren"]
-        changed = {"id": "wren", "name": wren.name, "steps": {}, "data": {**wren.data, "grey_parts": 4}}
+        changed = {"id": "wren", "name": wren.name, "steps": {}, "data": {**wren.data, "grey_parts": 4, "thick_layer_mm": 0.2}}
         self.assertEqual(post(client("tove"), "/api/house/shelves/printer", changed).status_code, 200)
         plate = post(self.mira, "/api/plates", {"printer": "wren"}).json()
         ident = plate["id"]

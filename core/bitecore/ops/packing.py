@@ -184,9 +184,9 @@ def packed(
         tries = _PLACED // max(len(free), 1) if best.left or best.plates > 1 else 0
     if not tries or not free:
         return best
-    # That all has room comes before where it looks.
-    for plan in chain([best_plan], (_changed(best_plan, rng) for _ in range(tries))):
-        made = tried(plan)
+    # That all has room comes before where it looks; which of both packs nearer, nobody knows before.
+    for k, plan in enumerate(chain([best_plan], (_changed(best_plan, rng) for _ in range(tries)))):
+        made = tried(plan, inwards_mm if k % 2 else 0.0)
         if _worth(made, feet) <= _worth(best, feet):
             best, best_plan = made, plan
     looking = tried(best_plan, inwards_mm)

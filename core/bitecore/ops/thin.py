@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numba as nb
 import numpy as np
 from numpy.typing import NDArray
+from scipy import ndimage
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
@@ -16,7 +17,7 @@ from scipy.spatial import cKDTree
 from .layers import Layers
 
 # Every so many millimetres a layer is looked at; a wall is as long and as tall as this at least.
-_EVERY_MM, _LONG_MM, _TALL_MM = 0.5, 1.5, 1.0
+_EVERY_MM, _LONG_MM, _TALL_MM = 1.0, 1.5, 1.0
 # What is nearer than this in the plan, from one layer looked at to the next, is one.
 _NEAR_MM = 0.6
 # Cells in which thin pixels are counted as one, of the plan (pixels).
@@ -45,7 +46,7 @@ def thin_walls(body: Layers, least_mm: float) -> list[Thin]:
     for layer in range(every // 2, body.count, every):
         image[:] = 0
         body.only(layer, image)
-        cells = _thin_cells(image, need)
+        cells = _thin_cells(image, need, _LONG_MM / body.pixel_mm)
         found += [np.c_[cells, np.full(len(cells), layer)]] if len(cells) else []
     if not found:
         return []
@@ -71,13 +72,21 @@ def _walls(cells: NDArray[np.float64], body: Layers, every: int) -> list[Thin]:
     return sorted(out, key=lambda t: -t.long_mm)
 
 
-def _thin_cells(image: NDArray[np.uint8], need: float) -> NDArray[np.float64]:
-    """(n, 3) x, y of cells of the plan with pixels that are nearer from side to side than need (pixels), and how near."""
+def _thin_cells(image: NDArray[np.uint8], need: float, least_long: float) -> NDArray[np.float64]:
+    """(n, 3) x, y of cells of the plan with pixels that are nearer from side to side than need (pixels), and how near, where that goes on
+    for least_long (pixels)."""
     across = _across(image, need)
     y, x = np.nonzero(across)
     if not len(y):
         return np.zeros((0, 3))
-    cell = (y // _CELL).astype(np.int64) * (image.shape[1] // _CELL + 1) + x // _CELL
+    # Tips and corners beside each other are no wall: what touches has to be long by itself.
+    cells = np.zeros((image.shape[0] // _CELL + 1, image.shape[1] // _CELL + 1), bool)
+    cells[y // _CELL, x // _CELL] = True
+    label, _ = ndimage.label(cells, np.ones((3, 3)))
+    long = [np.hypot(*(s.stop - s.start - 1 for s in at)) * _CELL >= least_long for at in ndimage.find_objects(label)]
+    keep = np.r_[False, long][label[y // _CELL, x // _CELL]]
+    y, x = y[keep], x[keep]
+    cell = (y // _CELL).astype(np.int64) * cells.shape[1] + x // _CELL
     _, first, inverse = np.unique(cell, return_index=True, return_inverse=True)
     least = np.full(len(first), np.inf)
     np.minimum.at(least, inverse, across[y, x])

@@ -3,6 +3,7 @@ import { BottleLine } from "../../case/BottleLine";
 import { bayStands, useBays, usePrinting } from "../../case/bays";
 import { asks, detailOf, goodOf, nodesOf } from "../../case/look";
 import { PrintLine } from "../../case/PrintLine";
+import { isComing } from "../../case/states";
 import { type CaseOut, client, ok, type Print } from "../../shared/api/client";
 import { duration } from "../../shared/format";
 import type { CardProps } from "../../stage";
@@ -19,7 +20,9 @@ export function Printing({ data, doings }: CardProps) {
   const plate = goodOf(data, "plate")?.plate;
   const bay = bays.find((b) => b.name === plate?.printer);
   const layers = nodesOf(data, "layers");
-  const ready = layers.length > 0 && layers.every((n) => n.state === "done");
+  // Of what is not there yet nobody can have seen anything, the print check's words neither.
+  const coming = [...upTo(data)].filter((name) => isComing(data, name));
+  const ready = layers.length > 0 && layers.every((n) => n.state === "done") && coming.length === 0;
   if (!plate) return null;
   const takes = goodOf(data, "takes")?.takes;
   const missing = unasked(data);
@@ -52,7 +55,7 @@ export function Printing({ data, doings }: CardProps) {
           type="button"
           className="btn btn-sm mt-2 h-9 w-full"
           disabled={printing.busy || doings.busy || !ready}
-          title={ready ? "" : "The layers are not worked out yet"}
+          title={ready ? "" : `Not worked out yet: ${coming.join(", ") || "layers"}`}
           onClick={send}
         >
           {missing.length > 0 ? "Accept all, print" : "Print"} on {plate.printer}
@@ -62,10 +65,13 @@ export function Printing({ data, doings }: CardProps) {
   );
 }
 
+function upTo(data: CaseOut): Set<string> {
+  return new Set(data.nodes.filter((n) => !n.part_of && n.step !== "hand-off").map((n) => n.step));
+}
+
 /** Steps up to the plate that wait for a yes: nothing is printed that nobody has looked at. */
 function unasked(data: CaseOut): string[] {
-  const names = new Set(data.nodes.filter((n) => !n.part_of && n.step !== "hand-off").map((n) => n.step));
-  return [...names].filter((name) => asks(data, { name, on_demand: false }));
+  return [...upTo(data)].filter((name) => asks(data, { name, on_demand: false }));
 }
 
 /** Is the plate another by now than what was sent? */
