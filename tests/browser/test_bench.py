@@ -10,6 +10,7 @@ import zipfile
 import lib3mf
 import numpy as np
 import trimesh
+from django.test import tag
 from playwright.sync_api import TimeoutError
 
 from tests.browser.harness import BrowserCase, parse_mm, scan
@@ -107,6 +108,7 @@ class SliceTest(BrowserCase):
         page.get_by_text("Did again: Base: Under the lowest point").first.wait_for()
         page.get_by_label("Card").get_by_text("Mira Tallow").first.wait_for()
 
+    @tag("long")
     def test_the_saw_is_pulled_on_the_stage(self) -> None:
         page = self.page
         self.open_pair()

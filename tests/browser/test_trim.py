@@ -162,6 +162,7 @@ class TrimTest(BrowserCase):
             page.keyboard.press("Control+z")
             self.wait(number, "marked/p2", lambda n: not n["settings"]["marks"])
 
+    @tag("long")
     def test_the_edge_line_is_pulled_and_drawn_and_taken_back(self) -> None:
         page = self.page
         number = self.lower_in_trim()

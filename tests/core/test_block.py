@@ -6,6 +6,7 @@ import unittest
 
 import numpy as np
 import trimesh
+from django.test import tag
 
 from bitecore.anatomy.block import SIZES_MM, block, find, stands_at
 from bitecore.files import read_mesh, stl
@@ -67,6 +68,7 @@ class ShapeTest(unittest.TestCase):
 class ThereAndBackTest(unittest.TestCase):
     """Out by the hand-off, through another program that moved it and kept only the block, and home again."""
 
+    @tag("long")
     def test_a_bare_appliance_comes_home(self) -> None:
         store = MemoryStore()
         upper, lower = jaws(3)

@@ -100,6 +100,7 @@ class OcclusionTest(unittest.TestCase):
     """Overjet and overbite of two to three millimetres, and cusps that interlock, are the ordinary bite (common practice,
     no source)."""
 
+    @tag("long")
     def test_jaws_touch_on_both_sides_and_do_not_overlap(self) -> None:
         for seed in (3, 21):
             upper, lower = jaw_pair(ArchPlan(seed=seed, grid_mm=0.6, noise_mm=0.0, flaws=False))

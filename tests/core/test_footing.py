@@ -5,6 +5,7 @@ from __future__ import annotations
 import unittest
 
 import numpy as np
+from django.test import tag
 from numpy.typing import NDArray
 from scipy.spatial import ConvexHull, cKDTree
 
@@ -194,6 +195,7 @@ class JawTest(unittest.TestCase):
     def flags(self, graph, code: str):  # noqa: ANN001, ANN201
         return [f for node in graph.nodes.values() if node.manifest for f in node.manifest.flags if f["code"] == code]
 
+    @tag("long")
     def test_every_shape_is_printable_and_keeps_its_crowns(self) -> None:
         crowns: dict[str, set[bytes]] = {}
         for shape in ("horseshoe", "closed", "squared", "flat"):

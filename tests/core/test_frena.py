@@ -46,6 +46,7 @@ class FrenaTest(unittest.TestCase):
         found = [looked_at(jaw, name)[2] for name, jaw in jaws]
         self.assertLessEqual(sum(map(len, found)), 1, found)
 
+    @tag("long")
     def test_a_fold_between_the_incisors_is_found_and_the_line_runs_round_it(self) -> None:
         for name, jaw in zip(("upper", "lower"), plain(133), strict=True):
             folded = with_frenum(jaw)

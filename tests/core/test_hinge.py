@@ -6,6 +6,7 @@ import unittest
 from typing import Any
 
 import numpy as np
+from django.test import tag
 from scipy.spatial.transform import Rotation
 
 from bitecore.engine.gives import unpack
@@ -162,6 +163,7 @@ class JawTest(unittest.TestCase):
                     self.assertLess(part.min_gap(jaw, 1.0), 0.1 + 1e-6)
         self.assertEqual(len(graph.node("plate").manifest.values["home_to_plate"]["by_piece"]), 8)
 
+    @tag("long")
     def test_an_axis_that_has_no_room_where_it_was_put_is_moved_and_said(self) -> None:
         node = self.worked(turn_high_mm=80).node("articulate").manifest
         high = next(r["value"] for r in node.readings if r["name"] == "axis over the mounting face")

@@ -341,6 +341,7 @@ class JawTest(unittest.TestCase):
             self.assertTrue(check_solid(veiled).ok)
             self.assertGreater(abs(volume_ml(body) - volume_ml(veiled)) * 1000, 1.0)
 
+    @tag("long")
     def test_a_line_far_too_long_is_said_at_once(self) -> None:
         document, kept = self.document.model_copy(update={"practice": "x" * 2000}), self.document
         type(self).document = document

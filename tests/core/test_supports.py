@@ -177,6 +177,7 @@ class SheetTest(unittest.TestCase):
         self.assertAlmostEqual(takes["ml"], flat["ml"] + extra, delta=0.02 * extra + 0.02)
         self.assertGreater(takes["layers"], flat["layers"] + 90)
 
+    @tag("long")
     def test_denser_tips_and_rafts_that_hang_together(self) -> None:
         def made(**settings: object) -> tuple[list[Mesh], int]:
             document = self.document.model_copy(

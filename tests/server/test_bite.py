@@ -17,6 +17,7 @@ from tests.shapes import turn
 
 
 class BiteWorkTest(WorkCase):
+    @tag("long")
     def test_a_scan_from_before_is_told_by_its_name_and_follows_its_jaw(self) -> None:
         upper, lower = jaws(3)
         case = self.opened(("pre-op upper.stl", scan(upper.moved(turn(9)))), ("u.stl", scan(upper)), ("l.stl", scan(lower)))

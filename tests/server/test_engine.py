@@ -7,7 +7,7 @@ import time
 from typing import Any
 
 from django.conf import settings
-from django.test import AsyncClient
+from django.test import AsyncClient, tag
 
 from bitecore.engine.gives import unpacked_points
 from bitecore.views import view_path
@@ -113,6 +113,7 @@ class StrokeTest(ServerCase):
         owner = Case.objects.get(number=other).owner
         self.assertTrue(BlobUse.objects.filter(owner=owner, sha256=self.kept(other)["s1"]["points_mm"]["points"]).exists())
 
+    @tag("long")
     def test_three_hundred_strokes_leave_the_document_small(self) -> None:
         import json
 

@@ -14,9 +14,13 @@ export function stateOf(data: CaseOut, step: string): StepState {
   return states.length === 0 ? "todo" : (WORST.find((w) => states.includes(w)) ?? "todo");
 }
 
-/** Is there something of the step that nobody can have seen yet? */
+const NOT_THERE: StepState[] = ["working", "stale", "todo"];
+
+/** Is there something of the step, or of its parts, that nobody can have seen yet? */
 export function isComing(data: CaseOut, step: string): boolean {
-  return ["working", "stale", "todo"].includes(stateOf(data, step));
+  return (
+    NOT_THERE.includes(stateOf(data, step)) || data.nodes.some((n) => n.part_of === step && NOT_THERE.includes(n.state))
+  );
 }
 
 /** The one telling figure of a step: what its jaws agree on, or what the first says. */

@@ -7737,7 +7737,14 @@ export interface components {
             step: "takes";
         };
         /** TakesSettings */
-        TakesSettings: Record<string, never>;
+        TakesSettings: {
+            /**
+             * Called at the printer
+             * @description From {number}, {date}, {printer} and {resin}; a count is put behind it.
+             * @default {number}
+             */
+            job: string;
+        };
         /** TeethDetail */
         TeethDetail: {
             /** Flags */
