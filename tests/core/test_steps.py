@@ -361,6 +361,20 @@ class PlateTest(unittest.TestCase):
         self.assertAlmostEqual(a[0], 144 - d[0], places=6)
         self.assertEqual(codes(result), ["on-plate"])
 
+    def test_layers_that_the_printer_does_not_print_are_refused_and_the_fix_takes_the_nearest(self) -> None:
+        result = self.plate([(60.0, 50.0, 20.0)], layer_mm=0.15)
+        (flag,) = [f for f in result.flags if f.severity == "stop"]
+        assert flag.fix
+        self.assertEqual((flag.code, flag.fix.values), ("no-such-layer", {"layer_mm": 0.1}))
+        self.assertEqual(codes(self.plate([(60.0, 50.0, 20.0)], layer_mm=0.1)), ["on-plate"])
+
+    def test_what_one_body_alone_adds_to_the_time_is_said_at_its_top(self) -> None:
+        result = self.plate([(40.0, 40.0, 80.0), (55.0, 45.0, 18.0)], printer="heron")
+        (flag,) = [f for f in result.flags if f.code == "long"]
+        assert flag.place
+        self.assertEqual((flag.severity, flag.place.piece), ("note", "u"))
+        self.assertIn("The last 1240 layers (155 min) are of upper alone", flag.message)
+
     def test_a_size_correction_counts_along_the_plate_whichever_way_a_body_is_turned(self) -> None:
         percent = np.array([1.0, -0.4, 0.5])
         stuff = dict(zip(("size_x", "size_y", "size_z"), percent, strict=True))
