@@ -5,6 +5,9 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Mapping
+from typing import Annotated, Any
+
+from pydantic import AfterValidator
 
 WORDS = ("number", "date", "printer", "resin")
 _MOST = 60
@@ -19,6 +22,14 @@ def check_job(pattern: str) -> str:
     if re.search(r"[{}]", re.sub(r"\{[^{}]*\}", "", pattern)):
         raise ValueError(f"a brace stands alone; words are written like {known}")
     return pattern
+
+
+JobPattern = Annotated[str, AfterValidator(check_job)]
+# How the setting of it is put to a person, in a case and on a plate of several.
+JOB_WORDS: dict[str, Any] = {
+    "min_length": 1, "max_length": 80, "label": "Called at the printer", "main": False,
+    "help": "From {number}, {date}, {printer} and {resin}; a count is put behind it.",
+}  # fmt: skip
 
 
 def job_stem(pattern: str, words: Mapping[str, str]) -> str:

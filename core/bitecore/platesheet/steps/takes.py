@@ -2,25 +2,15 @@
 
 from __future__ import annotations
 
-from pydantic import field_validator
-
 from ...engine.gives import json_of
 from ...engine.model import WHOLE, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
-from ...parts.job_name import check_job
+from ...parts.job_name import JOB_WORDS, JobPattern
 from ...parts.printing import Takes, taken, takes_of, tank_words
 from ...progress import Run
 
 
 class TakesSettings(StepSettings):
-    job: str = setting(
-        "{number}", min_length=1, max_length=80, label="Called at the printer", main=False,
-        help="From {number}, {date}, {printer} and {resin}; a count is put behind it.",
-    )  # fmt: skip
-
-    @field_validator("job")
-    @classmethod
-    def _can_name(cls, pattern: str) -> str:
-        return check_job(pattern)
+    job: JobPattern = setting("{number}", **JOB_WORDS)
 
 
 def apply(inputs: Inputs, settings: TakesSettings, run: Run) -> StepResult:
