@@ -33,7 +33,7 @@ export function Label({
   return (
     <div
       ref={box}
-      className={`line pointer-events-none absolute top-0 left-0 max-w-64 rounded-lg border px-2 py-0.5 font-semibold shadow-sm ${
+      className={`line pointer-events-none absolute top-0 left-0 max-w-64 will-change-transform rounded-lg border px-2 py-0.5 font-semibold shadow-sm ${
         tone === "look" ? "border-warning bg-[var(--look-ground)] text-warning" : "bg-base-100"
       }`}
     >

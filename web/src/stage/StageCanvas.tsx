@@ -39,9 +39,8 @@ function likelySize(): { width: number; height: number } {
 /** Pixels drawn for each of the window, where somebody has said so: fewer than one for a browser without a graphics card. */
 const SHARPNESS = "bench-stage-pixels";
 
-function sharpness(): number | [number, number] {
-  return Number(localStorage.getItem(SHARPNESS)) || (navigator.webdriver ? 1 : [1, 2]);
-}
+const sharpness: number | [number, number] =
+  Number(localStorage.getItem(SHARPNESS)) || (navigator.webdriver ? 1 : [1, 2]);
 
 async function make(): Promise<Kept> {
   // Loading the code is a task of its own.
@@ -72,7 +71,7 @@ async function make(): Promise<Kept> {
     legacy: true,
     flat: true,
     linear: true,
-    dpr: sharpness(),
+    dpr: sharpness,
     camera,
     size: { ...likelySize(), top: 0, left: 0 },
     onCreated: (state) => state.events.connect?.(frame),
@@ -145,7 +144,7 @@ export function StageCanvas({ children }: { children: ReactNode }) {
   useEffect(() => {
     stage?.root.render(
       <Guard failed={setError}>
-        <Pace />
+        <Pace sharpness={sharpness} />
         {children}
       </Guard>,
     );

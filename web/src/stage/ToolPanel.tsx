@@ -5,7 +5,7 @@ export function ToolPanel({ name, children }: { name: string; children: ReactNod
   return (
     <section
       aria-label={name}
-      className="line pointer-events-auto absolute right-3 bottom-28 flex w-60 flex-col gap-1.5 rounded-lg border bg-base-100 px-3 py-2 text-[13px] shadow-sm"
+      className="line pointer-events-auto absolute right-3 bottom-28 z-10 flex w-60 will-change-transform flex-col gap-1.5 rounded-lg border bg-base-100 px-3 py-2 text-[13px] shadow-sm"
     >
       {children}
     </section>

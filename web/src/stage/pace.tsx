@@ -45,18 +45,26 @@ function paced(now: number) {
   resting = setTimeout(rest, took > TOGETHER_MS ? TOGETHER_MS : Math.max(REST_MS, 2 * took));
 }
 
+/** Of the pixels at rest, along each side, where a machine is too slow. */
+const COARSE_PIXELS = 0.5;
+
 /** Watches how fast pictures follow each other. */
-export function Pace() {
+export function Pace({ sharpness }: { sharpness: number | [number, number] }) {
   const invalidate = useThree((s) => s.invalidate);
+  const get = useThree((s) => s.get);
   useFrame(() => paced(performance.now()));
   useEffect(() => {
-    const drawn = usePace.subscribe(() => invalidate());
+    const drawn = usePace.subscribe(({ coarse }) => {
+      const { setDpr, viewport } = get();
+      setDpr(coarse ? viewport.dpr * COARSE_PIXELS : sharpness);
+      invalidate();
+    });
     return () => {
       drawn();
       clearTimeout(resting);
       rest();
     };
-  }, [invalidate]);
+  }, [get, invalidate, sharpness]);
   return null;
 }
 
