@@ -1,14 +1,13 @@
 import type { Plate } from "../../shared/api/client";
 import { useFollowed } from "../../shared/useFollowed";
-import { useLayer } from "./layer";
+import { useCovered, useLayer } from "./layer";
 
 /** For the screen so many pixels are enough. */
 const SEEN_WIDE = 1200;
 
 /** The picture the printer gets, and on demand what is new in it against the layer below. */
 export function LayerPicture({ plate }: { plate: Plate }) {
-  const { picture } = useLayer();
-  return picture && plate.layers !== "" ? <Picture plate={plate} /> : null;
+  return useCovered(plate) ? <Picture plate={plate} /> : null;
 }
 
 function Picture({ plate }: { plate: Plate }) {

@@ -78,7 +78,7 @@ export function LayerRuler({ plate, doings }: Props) {
       <div className="relative min-h-0 w-full flex-1">
         <div
           ref={box}
-          className="h-full w-full cursor-ew-resize touch-none"
+          className="relative h-full w-full cursor-ew-resize touch-none"
           role="slider"
           tabIndex={0}
           aria-label="Layer"
@@ -111,18 +111,14 @@ export function LayerRuler({ plate, doings }: Props) {
                 <title>{m.text}</title>
               </path>
             ))}
-            {count > 0 && (
-              <line
-                x1={((at + 0.5) / count) * WIDE}
-                x2={((at + 0.5) / count) * WIDE}
-                y1={0}
-                y2={TALL}
-                stroke="var(--color-base-content)"
-                strokeWidth="2"
-                vectorEffect="non-scaling-stroke"
-              />
-            )}
           </svg>
+          {count > 0 && (
+            // By itself, so that the curve is not drawn anew for every layer.
+            <span
+              className="absolute inset-y-0 -ml-px w-0.5 bg-base-content will-change-transform"
+              style={{ left: `${((at + 0.5) / count) * 100}%` }}
+            />
+          )}
         </div>
         {count > 0 && thick > 0 && <Boundary plate={plate} ends={ends} thick={thick} saved={saved} doings={doings} />}
       </div>

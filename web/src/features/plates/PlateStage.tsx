@@ -14,7 +14,7 @@ import {
   StageCanvas,
 } from "../../stage";
 import { type Point, useBench } from "../../store/bench";
-import { useLayer, useTable } from "./layer";
+import { useCovered, useLayer, useTable } from "./layer";
 import { type Box, boxOf, matrixOf, snapped } from "./places";
 import type { PlateDoings } from "./usePlate";
 
@@ -43,13 +43,18 @@ export function PlateStage({ plate, doings, chosen, onChoose }: Props) {
   const cuts = useCuts(plate, shown);
   const onPick = useCallback((one: Shown) => onChoose(one.piece), [onChoose]);
   const focus = useBench((s) => s.focus);
+  const covered = useCovered(plate);
   const [width, depth] = plate.size_mm ?? [144, 82];
   const centre = useMemo(() => new Vector3(width / 2, depth / 2, 8), [width, depth]);
   const size = useMemo(() => new Vector3(width, depth, 16), [width, depth]);
   const body = plate.bodies.find((b) => b.id === chosen);
   const box = body && boxOf(body);
   return (
-    <div className="stage-ground absolute inset-0" data-testid="plate-stage" data-drawn={Object.keys(bounds).length}>
+    <div
+      className={`stage-ground absolute inset-0 ${covered ? "invisible" : ""}`}
+      data-testid="plate-stage"
+      data-drawn={Object.keys(bounds).length}
+    >
       <StageCanvas>
         <BuildPlate width={width} depth={depth} />
         {shown.map((s) => (
@@ -124,7 +129,8 @@ function scene(plate: Plate): Shown[] {
 
 /** While the ruler is in hand all above its layer is taken away, in each mesh's own home. */
 function useCuts(plate: Plate, shown: Shown[]): Record<string, [Cut, Cut]> {
-  const { layer, on, picture } = useLayer();
+  const { layer, on } = useLayer();
+  const picture = useCovered(plate);
   const { ends } = useTable(plate);
   return useMemo(() => {
     // Behind a picture nothing is seen of it.

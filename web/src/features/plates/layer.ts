@@ -7,6 +7,11 @@ export const useLayer = create<{ layer: number; on: boolean; picture: boolean; d
   () => ({ layer: 0, on: false, picture: false, difference: false, playing: false }),
 );
 
+/** Does a layer's picture lie over the stage? */
+export function useCovered(plate: Plate): boolean {
+  return useLayer((s) => s.picture) && plate.layers !== "";
+}
+
 const NONE: number[] = [];
 
 /** Of every layer of a plate its area (mm²) and where it ends (mm over the plate). */
