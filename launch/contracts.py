@@ -20,7 +20,7 @@ CORE = (
     ("errors", "forkserver", "limits", "text", "trouble", "words"),
 )
 # The server from above to below.
-SERVER = ("config", "bays", "plates", "cases", "runs", "house", "accounts", "ground")
+SERVER = ("config", "proofs", "bays", "plates", "cases", "runs", "house", "accounts", "ground")
 
 
 def _packages(folder: Path) -> list[str]:

@@ -61,7 +61,7 @@ def _run(args: argparse.Namespace) -> int:
     from bitecore.runsheet import CASE, FolderStore, evaluate
 
     from .inputs import document_of, load
-    from .report import build_report, exit_status, write_layers, write_outputs, write_teeth
+    from .report import build_report, exit_status, write_layers, write_outputs, write_proof, write_teeth
 
     registry = CASE.registry
     registry[args.until]
@@ -82,6 +82,7 @@ def _run(args: argparse.Namespace) -> int:
             pool.close()
         outputs = write_outputs(evaluation.graph, store, out, args, registry)
         write_teeth(evaluation.graph, store, out)
+        write_proof(evaluation.graph, store, out, document, registry)
         if args.layers:
             write_layers(evaluation.graph, store, out)
         report = build_report(document, evaluation, registry, outputs, time.perf_counter() - started, args.until)

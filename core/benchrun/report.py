@@ -16,6 +16,9 @@ from bitecore.runsheet import CaseDocument, Evaluation, Registry, ResultStore
 from bitecore.runsheet.export import Body, OutFile, export, lies_on_plate, plate_file
 from bitecore.runsheet.part_names import kind_of
 from bitecore.runsheet.plated import plate_layers
+from bitecore.runsheet.proof_pdf import proof_pdf
+from bitecore.runsheet.proofed import proof_of
+from bitecore.runsheet.proofed import written as written_proof
 from bitecore.runsheet.toothed import teeth_files
 from bitecore.runsheet.who import CaseGraph, best_mesh, place_of
 
@@ -57,6 +60,14 @@ def write_teeth(graph: CaseGraph, store: ResultStore, out: Path) -> None:
     """teeth.json and teeth_{piece}.ply, as far as teeth are told."""
     for name, data in teeth_files(graph, store.blobs).items():
         (out / name).write_bytes(data)
+
+
+def write_proof(graph: CaseGraph, store: ResultStore, out: Path, document: CaseDocument, registry: Registry) -> None:
+    """proof.json and proof.pdf, where there are files."""
+    proof = proof_of(graph, document, registry, store.blobs, lambda piece: document.entry(piece).file)
+    if proof["outputs"]:
+        (out / "proof.json").write_bytes(written_proof(proof))
+        (out / "proof.pdf").write_bytes(proof_pdf(proof))
 
 
 def _as_they_stand(graph: CaseGraph, store: ResultStore, frame: str) -> list[OutFile]:

@@ -13,6 +13,7 @@ from cases.house_parts_api import router as house_parts_router
 from ground.errors import install
 from house.api import router as house_router
 from plates.api import router as plates_router
+from proofs.api import router as proofs_router
 from runs.api import router as runs_router
 
 api = NinjaAPI(
@@ -26,4 +27,5 @@ api.add_router("cases", cases_router)
 api.add_router("house", house_router)
 api.add_router("house-parts", house_parts_router)
 api.add_router("plates", plates_router)
+api.add_router("proofs", proofs_router)
 api.add_router("", runs_router)

@@ -9,9 +9,10 @@ import zipfile
 
 import lib3mf
 import numpy as np
+import pypdfium2
 import trimesh
 from django.test import tag
-from playwright.sync_api import TimeoutError
+from playwright.sync_api import TimeoutError, expect
 
 from tests.browser.harness import BrowserCase, parse_mm, scan
 from tests.core.test_files import zipped
@@ -57,6 +58,21 @@ class SliceTest(BrowserCase):
         self.assertTrue(lower.is_watertight)
         self.assertLess(lower.bounds[0][2], -8)  # in bench coordinates the lower jaw hangs under the occlusal plane
         self.assertLess(lower.bounds[1][2], 3)
+        self.see_proof(number, lower)
+
+    def see_proof(self, number: str, lower: trimesh.Trimesh) -> None:
+        page = self.page
+        page.get_by_role("link", name="Proof sheet").click()
+        out = page.get_by_label("Went out, measured on the files as they were read back")
+        expect(out).to_contain_text(f"{lower.volume / 1000:.2f} ml, {lower.area:.0f} mm², {len(lower.faces):,} triangles", timeout=60_000)
+        expect(page.get_by_label("Who said yes")).to_contain_text("Intake")
+        with page.expect_download() as got:
+            page.get_by_role("link", name="proof.pdf").click()
+        text = "".join(p.get_textpage().get_text_range() for p in pypdfium2.PdfDocument(got.value.path()))
+        for words in (f"Proof {number}", "Ilse M", f"{number}_lower.stl"):
+            self.assertIn(words, text)
+        page.get_by_role("link", name=number, exact=True).click()
+        page.get_by_label("Run sheet").wait_for()
 
     def check_3mf(self, data: bytes, counts: list[int]) -> None:
         model = lib3mf.get_wrapper().CreateModel()

@@ -114,7 +114,7 @@ class WholeSheetTest(unittest.TestCase):
         )
         changed = self.worked(self.with_settings(base={"p2": {"thickness_mm": 3.0}}))
         after = {"drains/p2", "plate/*", "hand-off/*", "amounts/p2", "layers/p2", "supports/p2", "check/p2", "takes/*", "ways/p2"}
-        self.assertEqual(changed, {"foot/*", "base/p2", "notch/p2", "styles/p2", "wall-map/p2", *after})
+        self.assertEqual(changed, {"foot/*", "base/p2", "notch/p2", "styles/p2", "wall-map/p2", "measured/*", *after})
         changed = self.worked(self.with_settings(trim={"p1": {"ease_mm": 1.0}}))
         self.assertIn("trim/p1", changed)
         self.assertFalse({"trim/p2", "base/p2", "bite/*", "level/*"} & changed)

@@ -7,6 +7,8 @@ import json
 import zipfile
 from typing import Any
 
+import pypdfium2
+
 from bitecore.files import stl
 from cases.models import Case
 from cases.pictures import picture_job
@@ -59,6 +61,10 @@ class VeilTest(WorkCase):
             out[file["name"]] = self.taken(f"files/{file['name']}")
         for way in ("files.zip", "case.zip", "scans/p1.stl?frame=home"):
             out[way] = self.taken(way)
+        out["proof"] = json.dumps(who.get(f"/api/proofs/{number}").json(), ensure_ascii=False)
+        out["proof.json"] = who.get(f"/api/proofs/{number}/proof.json").content.decode()
+        sheet = pypdfium2.PdfDocument(who.get(f"/api/proofs/{number}/proof.pdf").content)
+        out["proof.pdf"] = "".join(page.get_textpage().get_text_range() for page in sheet)
         out["refused"] = json.dumps(drop(who, ("Ek.stl", b"?"), ("Pellathorn.zip", zipped(("Bo.stl", b"?"), ("Ek.txt", b"x")))).json())
         return out
 

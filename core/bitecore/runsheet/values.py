@@ -206,6 +206,27 @@ class OutputRow(TypedDict):
     teeth: NotRequired[list[int]]
 
 
+class FileMeasured(TypedDict):
+    """A file of Hand-off as it was read back.
+
+    bodies        : that hang together by themselves
+    open_edges    : of one triangle alone; crowded_edges : of more than two
+    corners       : of its triangles, each counted once; of_scan : those that are where one of the scan's is, to
+                    0.1 µm
+    """
+
+    sha256: str
+    bodies: int
+    triangles: int
+    size_mm: Point
+    volume_ml: float
+    area_mm2: float
+    open_edges: int
+    crowded_edges: int
+    corners: int
+    of_scan: int
+
+
 Frame = Literal["bench", "bite", "home", "plate"]
 
 

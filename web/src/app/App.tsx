@@ -13,6 +13,7 @@ import { Overlays } from "./Overlays";
 import { SignInAgain, SignInPage } from "./SignIn";
 
 const PlateRoom = lazy(() => import("../features/plates"));
+const Proof = lazy(() => import("../features/proof"));
 const Bench = lazy(() => import("../features/bench"));
 
 const queries = new QueryClient({
@@ -54,6 +55,7 @@ function Rooms() {
         <Routes>
           <Route path="/" element={<Rack />} />
           <Route path="/case/:number" element={<Bench />} />
+          <Route path="/case/:number/proof" element={<Proof />} />
           <Route path="/plates" element={<PlateRoom />} />
           <Route path="/plates/:id" element={<PlateRoom />} />
           <Route path="/house" element={<House />} />

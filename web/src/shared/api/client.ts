@@ -25,6 +25,7 @@ export type Plate = Schemas["PlateOut"];
 export type PlateBody = Schemas["PlateBodyOut"];
 export type PlateLine = Schemas["PlateLine"];
 export type ReadyBody = Schemas["ReadyOut"];
+export type ProofSection = Schemas["ProofSection"];
 export type HistoryLine = Schemas["HistoryLine"];
 
 /** What the server says when something cannot be done: one sentence and a stable code. */

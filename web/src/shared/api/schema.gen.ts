@@ -1399,6 +1399,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/proofs/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sheet
+         * @description What came in, was asked for, went out, was accepted and printed.
+         */
+        get: operations["proofs_api_sheet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/proofs/{number}/proof.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * As File
+         * @description The same as figures, whose hash is on the sheet.
+         */
+        get: operations["proofs_api_as_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/proofs/{number}/proof.pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** As Sheet */
+        get: operations["proofs_api_as_sheet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sign-in": {
         parameters: {
             query?: never;
@@ -2732,6 +2789,24 @@ export interface components {
             rms_mm: number;
         };
         /**
+         * CameIn
+         * @description A scan as it came: unit_mm, what one of its file's units is; bytes are told by sha256.
+         */
+        CameIn: {
+            /** File */
+            file: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Kind */
+            kind: string;
+            /** Piece */
+            piece: string;
+            /** Sha256 */
+            sha256: string;
+            /** Unit Mm */
+            unit_mm: number | null;
+        };
+        /**
          * CaseOut
          * @description A case as the bench shows it.
          *
@@ -2762,13 +2837,13 @@ export interface components {
              */
             keep_until: string;
             /** Nodes */
-            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TouchNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["MarkedNode"] | components["schemas"]["ReduceNode"] | components["schemas"]["TrimNode"] | components["schemas"]["FootNode"] | components["schemas"]["BaseNode"] | components["schemas"]["StylesNode"] | components["schemas"]["AttachNode"] | components["schemas"]["DiesNode"] | components["schemas"]["GlideNode"] | components["schemas"]["JoinNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["NotchNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["SwingNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["WallMapNode"] | components["schemas"]["WaysNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"])[];
+            nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TouchNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["MarkedNode"] | components["schemas"]["ReduceNode"] | components["schemas"]["TrimNode"] | components["schemas"]["FootNode"] | components["schemas"]["BaseNode"] | components["schemas"]["StylesNode"] | components["schemas"]["AttachNode"] | components["schemas"]["DiesNode"] | components["schemas"]["GlideNode"] | components["schemas"]["JoinNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["NotchNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["SwingNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["WallMapNode"] | components["schemas"]["WaysNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"] | components["schemas"]["MeasuredNode"])[];
             /** Number */
             number: string;
             /** Open */
             open: string;
             /** Opened */
-            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["CleanDetail"] | components["schemas"]["TeethDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TouchDetail"] | components["schemas"]["EdgeDetail"] | components["schemas"]["MarkedDetail"] | components["schemas"]["ReduceDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["FootDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["StylesDetail"] | components["schemas"]["AttachDetail"] | components["schemas"]["DiesDetail"] | components["schemas"]["GlideDetail"] | components["schemas"]["JoinDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["NotchDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["SwingDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["WallMapDetail"] | components["schemas"]["WaysDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"])[];
+            opened: (components["schemas"]["IntakeDetail"] | components["schemas"]["AgainDetail"] | components["schemas"]["ReturnedDetail"] | components["schemas"]["FitDetail"] | components["schemas"]["FollowDetail"] | components["schemas"]["BiteDetail"] | components["schemas"]["CleanDetail"] | components["schemas"]["TeethDetail"] | components["schemas"]["ContactsDetail"] | components["schemas"]["LevelDetail"] | components["schemas"]["PlacesDetail"] | components["schemas"]["TouchDetail"] | components["schemas"]["EdgeDetail"] | components["schemas"]["MarkedDetail"] | components["schemas"]["ReduceDetail"] | components["schemas"]["TrimDetail"] | components["schemas"]["FootDetail"] | components["schemas"]["BaseDetail"] | components["schemas"]["StylesDetail"] | components["schemas"]["AttachDetail"] | components["schemas"]["DiesDetail"] | components["schemas"]["GlideDetail"] | components["schemas"]["JoinDetail"] | components["schemas"]["ArticulateDetail"] | components["schemas"]["NotchDetail"] | components["schemas"]["LabelDetail"] | components["schemas"]["HollowDetail"] | components["schemas"]["DrainsDetail"] | components["schemas"]["SwingDetail"] | components["schemas"]["AssembleDetail"] | components["schemas"]["AmountsDetail"] | components["schemas"]["WallMapDetail"] | components["schemas"]["WaysDetail"] | components["schemas"]["PlateDetail"] | components["schemas"]["SupportsDetail"] | components["schemas"]["LayersDetail"] | components["schemas"]["CheckDetail"] | components["schemas"]["TakesDetail"] | components["schemas"]["HandOffDetail"] | components["schemas"]["MeasuredDetail"])[];
             /** Picture */
             picture: string;
             /** Pieces */
@@ -3604,6 +3679,41 @@ export interface components {
             unit: string;
         };
         /**
+         * FileMeasured
+         * @description A file of Hand-off as it was read back.
+         *
+         *     bodies        : that hang together by themselves
+         *     open_edges    : of one triangle alone; crowded_edges : of more than two
+         *     corners       : of its triangles, each counted once; of_scan : those that are where one of the scan's is, to
+         *                     0.1 µm
+         */
+        FileMeasured: {
+            /** Area Mm2 */
+            area_mm2: number;
+            /** Bodies */
+            bodies: number;
+            /** Corners */
+            corners: number;
+            /** Crowded Edges */
+            crowded_edges: number;
+            /** Of Scan */
+            of_scan: number;
+            /** Open Edges */
+            open_edges: number;
+            /** Sha256 */
+            sha256: string;
+            /** Size Mm */
+            size_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Triangles */
+            triangles: number;
+            /** Volume Ml */
+            volume_ml: number;
+        };
+        /**
          * FileOut
          * @description A file of the hand-off.
          */
@@ -4297,6 +4407,16 @@ export interface components {
              * @enum {string}
              */
             threemf: "each" | "all" | "none";
+        };
+        /**
+         * HandedOff
+         * @description Files were asked for.
+         */
+        HandedOff: {
+            /** At */
+            at: string;
+            /** Who */
+            who: string;
         };
         /**
          * Health
@@ -5598,6 +5718,70 @@ export interface components {
             first: boolean;
             person: components["schemas"]["Person"] | null;
         };
+        /** MeasuredDetail */
+        MeasuredDetail: {
+            /** Flags */
+            flags: components["schemas"]["FlagOut"][];
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: number | null;
+            /** Piece */
+            piece: string;
+            /** Readings */
+            readings: components["schemas"]["ReadingOut"][];
+            /** Seconds */
+            seconds: number | null;
+            settings: components["schemas"]["MeasuredSettings"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "measured";
+            /** Waits For */
+            waits_for: string;
+            /** Whose */
+            whose: {
+                [key: string]: string;
+            };
+        };
+        /** MeasuredGood */
+        MeasuredGood: {
+            /** Measured */
+            measured?: components["schemas"]["FileMeasured"][] | null;
+        };
+        /** MeasuredNode */
+        MeasuredNode: {
+            /** Doubt */
+            doubt: string;
+            /** Figure */
+            figure: string;
+            good: components["schemas"]["MeasuredGood"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Looks */
+            looks: number;
+            /** Part Of */
+            part_of: string;
+            /** Piece */
+            piece: string;
+            /** Speaks */
+            speaks: boolean;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "look" | "failed" | "off" | "working" | "stale" | "todo";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            step: "measured";
+        };
+        /** MeasuredSettings */
+        MeasuredSettings: Record<string, never>;
         /**
          * Meets
          * @description Where the jaws meet as they close: teeth of upper and lower (None on gum), a place in the lower's home, how far open they still are
@@ -5857,6 +6041,27 @@ export interface components {
             ][];
         };
         /**
+         * OnPlate
+         * @description The case's own plate. sized_percent : by how much bodies are printed larger along width, depth and height; the files of Hand-off are
+         *     not.
+         */
+        OnPlate: {
+            /** Layer Mm */
+            layer_mm: number;
+            /** Layers */
+            layers: number;
+            /** Printer */
+            printer: string;
+            /** Resin */
+            resin: string;
+            /** Resin Ml */
+            resin_ml: number;
+            /** Seconds */
+            seconds: number;
+            /** Sized Percent */
+            sized_percent?: number[];
+        };
+        /**
          * OntoNext
          * @description A plate, and those that were begun with what had no room on it.
          */
@@ -5885,6 +6090,44 @@ export interface components {
         Others: {
             /** Others */
             others: string[];
+        };
+        /** OutBody */
+        OutBody: {
+            /** Home To Frame */
+            home_to_frame: [
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number,
+                    number,
+                    number
+                ]
+            ] | null;
+            /** Jaw */
+            jaw: string | null;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Piece */
+            piece: string;
         };
         /**
          * OutputRow
@@ -5934,6 +6177,32 @@ export interface components {
             sha256: string;
             /** Teeth */
             teeth?: number[];
+        };
+        /**
+         * OwnSetting
+         * @description A setting that differs from what ships; whose : house, purpose, practice, case or piece.
+         */
+        OwnSetting: {
+            /** Default */
+            default: unknown;
+            /** Jaw */
+            jaw: string | null;
+            /** Key */
+            key: string;
+            /** Label */
+            label: string;
+            /** Piece */
+            piece: string | null;
+            /** Step */
+            step: string;
+            /** Title */
+            title: string;
+            /** Unit */
+            unit: string;
+            /** Value */
+            value: unknown;
+            /** Whose */
+            whose: string;
         };
         /**
          * Packed
@@ -6632,6 +6901,34 @@ export interface components {
             takes_s: number | null;
         };
         /**
+         * Printed
+         * @description A print that this case is in; sha256 : of its layers.zip; bottles : lots with what was taken of each.
+         */
+        Printed: {
+            /** Bottles */
+            bottles: string[];
+            /** Ended */
+            ended: string | null;
+            /** Name */
+            name: string;
+            /** Printer */
+            printer: string;
+            /** Resin */
+            resin: string;
+            /** Resin Ml */
+            resin_ml: number;
+            /** Sent */
+            sent: string;
+            /** Sha256 */
+            sha256: string;
+            /** Sized Percent */
+            sized_percent?: number[];
+            /** State */
+            state: string;
+            /** Who */
+            who: string;
+        };
+        /**
          * Printing
          * @description What printing asks: of which resin, in which layers, how long one takes; thick: of the lower ones, where they are higher; grey:
          *     edges are lit by what they cover, in so many parts of a pixel across; sized_percent: by how much bodies are printed larger along width,
@@ -6657,6 +6954,69 @@ export interface components {
             /** Sized Percent */
             sized_percent?: number[];
             thick?: components["schemas"]["Thick"];
+        };
+        /**
+         * Proof
+         * @description See proof_of. From `patient` on it is only there where people work on the case; patient, notes: empty under the veil.
+         */
+        Proof: {
+            /** Accepted */
+            accepted?: components["schemas"]["Yes"][];
+            /** Due */
+            due?: string;
+            /** Format */
+            format: number;
+            /** Handed Off */
+            handed_off?: components["schemas"]["HandedOff"][];
+            /** Inputs */
+            inputs: components["schemas"]["CameIn"][];
+            /** Left */
+            left: components["schemas"]["StillAsked"][];
+            /** Number */
+            number: string;
+            /** Opened */
+            opened: string;
+            /** Outputs */
+            outputs: components["schemas"]["WentOut"][];
+            /** Patient */
+            patient?: string;
+            plate: components["schemas"]["OnPlate"] | null;
+            /** Practice */
+            practice?: string;
+            /** Prints */
+            prints?: components["schemas"]["Printed"][];
+            /** Purpose */
+            purpose?: string;
+            /** Settings */
+            settings: components["schemas"]["OwnSetting"][];
+            /** Technician */
+            technician?: string;
+            /** Teeth */
+            teeth?: string;
+        };
+        /** ProofCell */
+        ProofCell: {
+            /** Lines */
+            lines: string[];
+            /**
+             * Look
+             * @enum {string}
+             */
+            look: "text" | "dim" | "hash";
+        };
+        /**
+         * ProofSection
+         * @description wide : of each column its share; none : what is said where there are no rows
+         */
+        ProofSection: {
+            /** None */
+            none: string;
+            /** Rows */
+            rows: components["schemas"]["ProofCell"][][];
+            /** Title */
+            title: string;
+            /** Wide */
+            wide: number[];
         };
         /**
          * Pull
@@ -7278,6 +7638,20 @@ export interface components {
                 [key: string]: string[];
             };
         };
+        /**
+         * SheetOut
+         * @description The sheet in words, as it is printed too. picture : where its picture is; sha256 : of proof.json
+         */
+        SheetOut: {
+            /** Head */
+            head: string[];
+            /** Picture */
+            picture: string;
+            /** Sections */
+            sections: components["schemas"]["ProofSection"][];
+            /** Sha256 */
+            sha256: string;
+        };
         /** SignIn */
         SignIn: {
             /** Name */
@@ -7351,6 +7725,25 @@ export interface components {
             over: string;
             /** Settings */
             settings: components["schemas"]["SettingOut"][];
+            /** Title */
+            title: string;
+        };
+        /**
+         * StillAsked
+         * @description What a step found that is more than a note.
+         */
+        StillAsked: {
+            /** Jaw */
+            jaw: string | null;
+            /** Message */
+            message: string;
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "look" | "stop";
+            /** Step */
+            step: string;
             /** Title */
             title: string;
         };
@@ -8478,6 +8871,44 @@ export interface components {
         /** WaysSettings */
         WaysSettings: Record<string, never>;
         /**
+         * WentOut
+         * @description A file of Hand-off, read back.
+         */
+        WentOut: {
+            /** Area Mm2 */
+            area_mm2: number;
+            /** Bodies */
+            bodies: number;
+            /** Bytes */
+            bytes: number;
+            /** Corners */
+            corners: number;
+            /** Crowded Edges */
+            crowded_edges: number;
+            /** File */
+            file: string;
+            /** Frame */
+            frame: string;
+            /** Holds */
+            holds: components["schemas"]["OutBody"][];
+            /** Of Scan */
+            of_scan: number;
+            /** Open Edges */
+            open_edges: number;
+            /** Sha256 */
+            sha256: string;
+            /** Size Mm */
+            size_mm: [
+                number,
+                number,
+                number
+            ];
+            /** Triangles */
+            triangles: number;
+            /** Volume Ml */
+            volume_ml: number;
+        };
+        /**
          * WorkingOut
          * @description What a node is at: how far (0 to 1), with what.
          */
@@ -8488,6 +8919,22 @@ export interface components {
             node: string;
             /** What */
             what: string;
+        };
+        /**
+         * Yes
+         * @description A step as somebody accepted it; changed : what has become another since, in words.
+         */
+        Yes: {
+            /** At */
+            at: string;
+            /** Changed */
+            changed: string[];
+            /** Step */
+            step: string;
+            /** Title */
+            title: string;
+            /** Who */
+            who: string;
         };
     };
     responses: never;
@@ -10417,6 +10864,70 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PlateOut"];
                 };
+            };
+        };
+    };
+    proofs_api_sheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+        };
+    };
+    proofs_api_as_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proof"];
+                };
+            };
+        };
+    };
+    proofs_api_as_sheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -1,4 +1,5 @@
 import { useRef } from "react";
+import { Link } from "react-router";
 import type { CaseOut } from "../../shared/api/client";
 import { bytes } from "../../shared/format";
 import { Command } from "../../shared/ui/Command";
@@ -34,6 +35,12 @@ export function Files({ data }: { data: CaseOut }) {
           layers.zip
         </a>{" "}
         <span className="dim">the plate in layers, made when it is fetched</span>
+      </p>
+      <p className="py-1.5">
+        <Link className="font-semibold text-primary" to={`/case/${data.number}/proof`}>
+          Proof sheet
+        </Link>{" "}
+        <span className="dim">what the files measure, who said yes, as a page and as PDF</span>
       </p>
       <a
         ref={all}

@@ -1,0 +1,1 @@
+export { ProofSheet as default } from "./ProofSheet";
