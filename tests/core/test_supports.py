@@ -114,6 +114,44 @@ class TipTest(unittest.TestCase):
                 self.assertAlmostEqual(ground.area, 4 * np.pi / 4 * sizes.foot_mm**2, delta=0.03 * ground.area)
             self.assertAlmostEqual(theirs.bounds[0][0], 24 - sizes.foot_mm / 2 - 0.4, delta=0.05)
 
+    def braced(self, height: float, *more: Mesh) -> trimesh.Trimesh:
+        """Four pillars 12 by 9 mm apart under a slab, with whatever else stands there."""
+        slab = at_height(mesh_of(block((20, 20, 4))), height)
+        body = joined([slab, *more]) if more else slab
+        tips = np.array([[x, y, height] for x in (24.0, 36.0) for y in (25.5, 34.5)])
+        made = supports(body, tips)
+        self.assertTrue(made.stands.all() and check_solid(made.mesh).ok)
+        # All by themselves they rise without hanging anywhere: 0.3 mm is nothing that a printer lets down.
+        cut = layers(made.mesh, np.eye(4), pixel_mm=0.05, layer_mm=0.05)
+        self.assertEqual(unheld(cut, reach_mm=0.5), [])
+        return trimesh.Trimesh(made.mesh.vertices_mm, made.mesh.faces, process=False)
+
+    def test_slender_pillars_are_braced_and_short_ones_are_not(self) -> None:
+        def parts(of: trimesh.Trimesh, z: float) -> int:
+            cut = of.section(plane_origin=[0, 0, z], plane_normal=[0, 0, 1])
+            return len(cut.to_2D()[0].polygons_full)
+
+        short, tall = self.braced(9.0), self.braced(31.0)
+        # From 1.8 mm up each way takes 12 or 9 mm of height: half way up it is a section of its own, between two pillars.
+        self.assertEqual([parts(short, z) for z in (3.0, 5.0, 6.5)], [4, 4, 4])
+        self.assertGreaterEqual(parts(tall, 1.8 + 4.5), 6)
+        self.assertGreaterEqual(parts(tall, 1.8 + 6.0), 6)
+        # Of a bar of 0.9 mm across that goes up by 45°, a level section is a disc of that (twelve corners).
+        cut = tall.section(plane_origin=[0, 0, 1.8 + 6.0], plane_normal=[0, 0, 1]).to_2D()[0]
+        areas = sorted(float(p.area) for p in cut.polygons_full)
+        self.assertAlmostEqual(areas[0], 3.0 * 0.45**2, delta=0.03)
+
+    def test_no_brace_goes_through_a_body(self) -> None:
+        wall = mesh_of(block((2, 30, 33)))
+        wall = wall.with_vertices(wall.vertices_mm - wall.vertices_mm.min(0) + [29.0, 15.0, 1.5])
+        open_way, barred = self.braced(31.0), self.braced(31.0, wall)
+        self.assertLess(barred.volume, open_way.volume)
+        box = trimesh.creation.box((2, 30, 33))
+        box.apply_translation([30.0, 30.0, 18.0])
+        mids = np.array([[30.0, y, z] for y in (25.5, 34.5) for z in np.arange(5.0, 28.0, 0.5)])
+        self.assertFalse(barred.contains(mids).any())
+        self.assertTrue(open_way.contains(mids).any())
+
     def test_a_row_of_tips_along_an_edge(self) -> None:
         """Along the lowest line of a lying round bar: every 3 mm, on the line."""
         bar = mesh_of(manifold3d.Manifold.cylinder(30, 4, 4, 96).rotate([0, 90, 0]).refine_to_length(0.4))

@@ -17,6 +17,8 @@ from ..ops.heights import heights
 TIP_MM, INTO_MM, _CONE_MM = 0.4, 0.15, 2.0
 # Across a pillar at least, and how many times its width one may be tall.
 _PILLAR_MM, _SLENDER = 1.0, 14.0
+# Taller than this a pillar is braced: bars so wide go up by 45° to a pillar beside it, which is no nearer and no farther than that.
+BRACED_MM, _BRACE_MM, _BRACE_NEAR_MM, _BRACE_FAR_MM = 14.0, 0.9, 2.0, 12.0
 _FOOT_MM, RAFT_MM, _BAR_MM, _LINK_MM = 3.0, 0.8, 2.0, 14.0
 # Two rafts that are joined go so far into one another.
 _PAST_MM = 0.5
@@ -57,6 +59,7 @@ def supports(body: Mesh, tips: NDArray[np.float64], joins: NDArray[np.float64] |
     if not feet:
         return Supports(None, stands)
     parts = [_pillar(tip, foot, sizes) for tip, foot in zip(tips[stands], feet, strict=True)]
+    parts += _braces(below, tips[stands], np.array(feet))
     under = _raft(np.array(feet), np.zeros((0, 2)) if joins is None else joins, sizes)
     solid = manifold3d.Manifold.batch_boolean([*parts, under], manifold3d.OpType.Add)
     out = solid.to_mesh64()
@@ -114,6 +117,37 @@ def _pillar(tip: NDArray[np.float64], foot: NDArray[np.float64], sizes: Sizes) -
     inside = max(sizes.tip_mm - (wide - sizes.tip_mm) / cone * INTO_MM, 0.5 * sizes.tip_mm)
     head = manifold3d.Manifold.hull_points(np.vstack([_ring(top, inside), _ring(tip, sizes.tip_mm), _ring(neck, wide)]))
     return head + manifold3d.Manifold.hull_points(np.vstack([_ring(neck, wide), _ring(base, max(wide, sizes.foot_mm / 2))]))
+
+
+def _braces(below: _Below, tips: NDArray[np.float64], feet: NDArray[np.float64]) -> list[manifold3d.Manifold]:
+    """Between neighbours of which one is slender: to and fro from the raft up to where the lower one narrows to its tip, as far as they
+    keep off the body. Each rises by 45°, so that every layer of it lies on the one before."""
+    tall = np.linalg.norm(tips - np.c_[feet, np.zeros(len(feet))], axis=1)
+    out = []
+    for a, b in _neighbours(feet):
+        if max(tall[a], tall[b]) <= BRACED_MM:
+            continue
+        top = min(tips[a][2], tips[b][2]) - _CONE_MM
+        start, (near, far) = RAFT_MM + 1.0, (a, b)
+        while (ends := _brace(tips, feet, near, far, start)) is not None and ends[1][2] <= top:
+            if below.free(np.linspace(*ends, 24), below.around):
+                out.append(manifold3d.Manifold.hull_points(np.vstack([_ring(end, _BRACE_MM) for end in ends])))
+            start, (near, far) = ends[1][2], (far, near)
+    return out
+
+
+def _brace(
+    tips: NDArray[np.float64], feet: NDArray[np.float64], low: int, high: int, start: float
+) -> tuple[NDArray[np.float64], NDArray[np.float64]] | None:
+    """Its ends on the axes of two pillars, the lower at a height; None where they are too near or too far from each other."""
+
+    def at(k: int, z: float) -> NDArray[np.float64]:
+        return np.append(feet[k] + (tips[k][:2] - feet[k]) * z / tips[k][2], z)
+
+    begins, rise = at(low, start), 0.0
+    for _ in range(4):  # pillars lean a little: how far it goes is how far it rises
+        rise = float(np.hypot(*(at(high, start + rise) - begins)[:2]))
+    return (begins, at(high, start + rise)) if _BRACE_NEAR_MM <= rise <= _BRACE_FAR_MM else None
 
 
 def _ring(middle: NDArray[np.float64], wide: float) -> NDArray[np.float64]:
