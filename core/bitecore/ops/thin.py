@@ -75,8 +75,13 @@ def _walls(cells: NDArray[np.float64], body: Layers, every: int) -> list[Thin]:
 def _thin_cells(image: NDArray[np.uint8], need: float, least_long: float) -> NDArray[np.float64]:
     """(n, 3) x, y of cells of the plan with pixels that are nearer from side to side than need (pixels), and how near, where that goes on
     for least_long (pixels)."""
-    across = _across(image, need)
-    y, x = np.nonzero(across)
+    rows, columns = np.flatnonzero(image.any(1)), np.flatnonzero(image.any(0))
+    if not len(rows):
+        return np.zeros((0, 3))
+    # What is empty beside it need not be walked through; cells stay where they are.
+    top, left = rows[0] // _CELL * _CELL, columns[0] // _CELL * _CELL
+    image = image[top : rows[-1] + 1, left : columns[-1] + 1]
+    y, x, across = _across(image, need)
     if not len(y):
         return np.zeros((0, 3))
     # Tips and corners beside each other are no wall: what touches has to be long by itself.
@@ -85,39 +90,49 @@ def _thin_cells(image: NDArray[np.uint8], need: float, least_long: float) -> NDA
     label, _ = ndimage.label(cells, np.ones((3, 3)))
     long = [np.hypot(*(s.stop - s.start - 1 for s in at)) * _CELL >= least_long for at in ndimage.find_objects(label)]
     keep = np.r_[False, long][label[y // _CELL, x // _CELL]]
-    y, x = y[keep], x[keep]
+    y, x, across = y[keep], x[keep], across[keep]
     cell = (y // _CELL).astype(np.int64) * cells.shape[1] + x // _CELL
     _, first, inverse = np.unique(cell, return_index=True, return_inverse=True)
     least = np.full(len(first), np.inf)
-    np.minimum.at(least, inverse, across[y, x])
-    return np.c_[x[first], y[first], least]
+    np.minimum.at(least, inverse, across)
+    return np.c_[x[first] + left, y[first] + top, least]
 
 
 @nb.njit(cache=True, nogil=True)
 def _across(image, need):
-    """(tall, wide) float32: pixels from side to side where that is surely less than need, else nought."""
+    """(k,) rows, (k,) columns, (k,) float32: pixels from side to side where that is surely less than need, row by row."""
     tall, wide = image.shape
-    least, ways = np.zeros((tall, wide), np.float32), np.zeros((tall, wide), np.uint8)
+    least, ways, marked = np.zeros((tall, wide), np.float32), np.zeros((tall, wide), np.uint8), np.zeros(tall, np.bool_)
     down, one, other = np.zeros(wide, np.int64), np.zeros(wide + tall + 1, np.int64), np.zeros(wide + tall + 1, np.int64)
     for j in range(tall + 1):
         along = 0
         for i in range(wide + 1):
             solid = j < tall and i < wide and image[j, i] == 1
+            p, q = i - j + tall, i + j
+            if not solid and along == 0 and one[p] == 0 and other[q] == 0 and (i == wide or down[i] == 0):
+                continue
             if i < wide:
-                down[i] = _met(least, ways, solid, down[i], j, i, -1, 0, 1.0, need)
+                down[i] = _met(least, ways, marked, solid, down[i], j, i, -1, 0, 1.0, need)
             if j < tall:
-                along = _met(least, ways, solid, along, j, i, 0, -1, 1.0, need)
-            one[i - j + tall] = _met(least, ways, solid, one[i - j + tall], j, i, -1, -1, 1.4142135623730951, need)
-            other[i + j] = _met(least, ways, solid, other[i + j], j, i, -1, 1, 1.4142135623730951, need)
-    for j in range(tall):
+                along = _met(least, ways, marked, solid, along, j, i, 0, -1, 1.0, need)
+            one[p] = _met(least, ways, marked, solid, one[p], j, i, -1, -1, 1.4142135623730951, need)
+            other[q] = _met(least, ways, marked, solid, other[q], j, i, -1, 1, 1.4142135623730951, need)
+    count = 0
+    for j in np.flatnonzero(marked):
         for i in range(wide):
-            if ways[j, i] < 2:
-                least[j, i] = 0
-    return least
+            count += least[j, i] > 0 and ways[j, i] > 1
+    y, x, out = np.zeros(count, np.int64), np.zeros(count, np.int64), np.zeros(count, np.float32)
+    at = 0
+    for j in np.flatnonzero(marked):
+        for i in range(wide):
+            if least[j, i] > 0 and ways[j, i] > 1:
+                y[at], x[at], out[at] = j, i, least[j, i]
+                at += 1
+    return y, x, out
 
 
 @nb.njit(cache=True, nogil=True, inline="always")
-def _met(least, ways, solid, so_far, j, i, back_j, back_i, each, need):
+def _met(least, ways, marked, solid, so_far, j, i, back_j, back_i, each, need):
     """One pixel more of a run, or its end: then it is marked where it was short. Through a wall the way next to the shortest is 1.41 times
     as long at most; along a side, whose steps cut a slanting run short, all others go deep into the body."""
     if solid:
@@ -129,4 +144,5 @@ def _met(least, ways, solid, so_far, j, i, back_j, back_i, each, need):
             # A pixel more it may be in truth.
             if (so_far + 1) * each <= need + 1e-6 and (least[a, b] == 0 or so_far * each < least[a, b]):
                 least[a, b] = so_far * each
+                marked[a] = True
     return 0
