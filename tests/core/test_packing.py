@@ -150,6 +150,19 @@ class PackingTest(unittest.TestCase):
 
         self.assertGreater(inwards(15.0), inwards(0.0))
 
+    def test_none_looks_away_that_could_be_turned_about_where_it_lies(self) -> None:
+        for count, room in ((2, (194.0, 120.0)), (4, (194.0, 120.0)), (5, (150.0, 190.0)), (6, (194.0, 170.0))):
+            shapes = {f"m{k}": horseshoe(58.0 + k, 47.0 + k) for k in range(count)}
+            there = self.arranged(shapes, room)
+            middle = np.array(shapely.unary_union(list(there.values())).envelope.centroid.coords[0])
+            for name, shape in there.items():
+                # The closed side of an arch is where its surface's centroid lies, seen from the middle of its box.
+                own = np.array(shape.envelope.centroid.coords[0])
+                looks = np.array(shape.centroid.coords[0]) - own
+                about = affinity.rotate(shape, 180, origin=shape.envelope.centroid)
+                free = all(about.distance(other) > GAP_MM + 1.5 for n, other in there.items() if n != name)
+                self.assertTrue(looks @ (middle - own) > -1.0 or not free, (count, name))
+
     def test_what_is_locked_stays_and_the_rest_goes_to_more_plates(self) -> None:
         feet = {f"b{k}": box_foot(np.array([60.0, 40.0])) for k in range(5)}
         stays = Spot(0, 1, np.array([40.0, 20.0]))

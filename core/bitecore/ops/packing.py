@@ -178,19 +178,53 @@ def packed(
     def tried(plan: _Plan, looks_mm: float = 0.0) -> Packed:
         return _packed(plan, ready, fixed, shape, plates, 2 * looks_mm / CELL_MM)
 
+    def seen(made: Packed) -> Packed:
+        return _looking_in(made, ready, fixed, shape) if inwards_mm else made
+
     best = tried(best_plan, inwards_mm)
     if tries is None:
         # Where all lies on one plate no other order is better.
         tries = _PLACED // max(len(free), 1) if best.left or best.plates > 1 else 0
     if not tries or not free:
-        return best
+        return seen(best)
     # That all has room comes before where it looks; which of both packs nearer, nobody knows before.
     for k, plan in enumerate(chain([best_plan], (_changed(best_plan, rng) for _ in range(tries)))):
         made = tried(plan, inwards_mm if k % 2 else 0.0)
         if _worth(made, feet) <= _worth(best, feet):
             best, best_plan = made, plan
     looking = tried(best_plan, inwards_mm)
-    return looking if _worth(looking, feet)[:2] <= _worth(best, feet)[:2] else best
+    return seen(looking if _worth(looking, feet)[:2] <= _worth(best, feet)[:2] else best)
+
+
+def _looking_in(made: Packed, ready: Mapping[str, list[_Turned | None]], fixed: Mapping[str, Spot], shape: tuple[int, ...]) -> Packed:
+    """Whatever looks away from the middle of all that lies on its plate is turned about where it lies, as far as it has room so."""
+    spots = dict(made.spots)
+
+    def of(name: str, spot: Spot) -> tuple[_Turned, int, int]:
+        one = ready[name][spot.turn]
+        assert one is not None
+        x, y = np.round(spot.at / CELL_MM).astype(int).tolist()
+        return one, x, y
+
+    for number in range(made.plates):
+        here = [name for name, spot in spots.items() if spot.plate == number]
+        boxes = np.array([[[x, y], [x + one.cells.shape[0], y + one.cells.shape[1]]] for one, x, y in (of(n, spots[n]) for n in here)])
+        # All are set in the middle of the plate afterwards, where none is locked.
+        middle = np.array(shape) / 2 if fixed else (boxes[:, 0].min(0) + boxes[:, 1].max(0)) / 2 if len(boxes) else np.zeros(2)
+        for name, box in zip(here, boxes, strict=True):
+            spot = spots[name]
+            one, x, y = of(name, spot)
+            about = ready[name][(spot.turn + 2) % 4]
+            if name in fixed or about is None or float(np.dot(one.front, middle - box.mean(0))) >= -1e-6:
+                continue
+            others = _Plate(np.zeros(shape, bool))
+            for other in here:
+                if other != name:
+                    others.put(*of(other, spots[other]))
+            wide, deep = about.cells.shape
+            if not (others.taken[x : x + wide, y : y + deep] & about.cells).any():
+                spots[name] = Spot(number, (spot.turn + 2) % 4, spot.at)
+    return Packed(spots, made.left, made.used, made.plates)
 
 
 def _changed(plan: _Plan, rng: np.random.Generator) -> _Plan:

@@ -11,6 +11,7 @@ export { Model } from "./Model";
 export { type Spot, through, useOnScreen } from "./onScreen";
 export { PulledBall } from "./PulledBall";
 export { PulledPlane } from "./PulledPlane";
+export { moving } from "./pace";
 export {
   benchPlace,
   bodiesScene,

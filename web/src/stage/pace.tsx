@@ -15,6 +15,21 @@ const REST_MS = 250;
 /** Is something moving that this machine draws too slowly in full? */
 export const usePace = create(() => ({ coarse: false }));
 
+/** Only what a hand moves is drawn coarsely; pictures that come by themselves, as results arrive, have time. So long a movement counts. */
+const HAND_MS = 600;
+let handled = Number.NEGATIVE_INFINITY;
+
+/** Something is being moved now: by a hand, or since a hand set it going. */
+export function moving() {
+  handled = performance.now();
+}
+
+function byHand(event: Event) {
+  if (!(event instanceof PointerEvent) || event.buttons !== 0) moving();
+}
+
+const HANDS = ["pointerdown", "pointermove", "wheel", "keydown", "input"] as const;
+
 let last = 0;
 let slow = 0;
 let known = false;
@@ -33,6 +48,7 @@ function rest() {
 }
 
 function paced(now: number) {
+  if (now - handled > HAND_MS) return;
   const took = now - last;
   slow = took > TOGETHER_MS ? 0 : took > SLOW_MS ? slow + 1 : Math.max(slow - 1, 0);
   last = now;
@@ -46,7 +62,7 @@ function paced(now: number) {
 }
 
 /** Of the pixels at rest, along each side, where a machine is too slow. */
-const COARSE_PIXELS = 0.5;
+const COARSE_PIXELS = 0.4;
 
 /** Watches how fast pictures follow each other. */
 export function Pace({ sharpness }: { sharpness: number | [number, number] }) {
@@ -59,7 +75,9 @@ export function Pace({ sharpness }: { sharpness: number | [number, number] }) {
       setDpr(coarse ? viewport.dpr * COARSE_PIXELS : sharpness);
       invalidate();
     });
+    for (const kind of HANDS) window.addEventListener(kind, byHand, { capture: true, passive: true });
     return () => {
+      for (const kind of HANDS) window.removeEventListener(kind, byHand, { capture: true });
       drawn();
       clearTimeout(resting);
       rest();
@@ -68,7 +86,7 @@ export function Pace({ sharpness }: { sharpness: number | [number, number] }) {
   return null;
 }
 
-const CELLS = 64;
+const CELLS = 52;
 /** Fewer triangles than this are drawn as they are. */
 const FEW = 40_000;
 

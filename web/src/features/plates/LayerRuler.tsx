@@ -1,5 +1,6 @@
 import { useEffect, useMemo, useRef } from "react";
 import type { Plate } from "../../shared/api/client";
+import { moving } from "../../stage";
 import { Boundary, thickOf } from "./Boundary";
 import { layerAt, useLayer, useTable } from "./layer";
 import { onPlate } from "./places";
@@ -164,6 +165,7 @@ function usePlayed(playing: boolean, count: number) {
   useEffect(() => {
     if (!playing) return;
     const each = setInterval(() => {
+      moving();
       useLayer.setState(({ layer }) =>
         layer + 1 >= count ? { layer: count - 1, playing: false } : { layer: layer + 1 },
       );
