@@ -118,12 +118,14 @@ def _across(image, need):
             one[p] = _met(least, ways, marked, solid, one[p], j, i, -1, -1, 1.4142135623730951, need)
             other[q] = _met(least, ways, marked, solid, other[q], j, i, -1, 1, 1.4142135623730951, need)
     count = 0
-    for j in np.flatnonzero(marked):
+    for row in np.flatnonzero(marked):
+        j = int(row)
         for i in range(wide):
             count += least[j, i] > 0 and ways[j, i] > 1
     y, x, out = np.zeros(count, np.int64), np.zeros(count, np.int64), np.zeros(count, np.float32)
     at = 0
-    for j in np.flatnonzero(marked):
+    for row in np.flatnonzero(marked):
+        j = int(row)
         for i in range(wide):
             if least[j, i] > 0 and ways[j, i] > 1:
                 y[at], x[at], out[at] = j, i, least[j, i]

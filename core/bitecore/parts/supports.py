@@ -15,8 +15,10 @@ from ..ops.heights import heights
 
 # Across a tip where it touches, how far into the body it goes, and over what length it widens to its pillar.
 TIP_MM, INTO_MM, _CONE_MM = 0.4, 0.15, 2.0
-# Across a pillar at least, and how many times its width one may be tall.
-_PILLAR_MM, _SLENDER = 1.0, 14.0
+# Across a pillar at least, and how many times its width one may be tall: by itself, and held from two sides by braces up to its middle.
+_PILLAR_MM, _SLENDER, _SLENDER_BRACED = 1.0, 14.0, 28.0
+# Two braces hold from two sides where the sine between them is more than this.
+_TWO_SIDES = 0.4
 # Taller than this a pillar is braced: bars so wide go up by 45° to a pillar beside it, which is no nearer and no farther than that.
 BRACED_MM, _BRACE_MM, _BRACE_NEAR_MM, _BRACE_FAR_MM = 14.0, 0.9, 2.0, 12.0
 _FOOT_MM, RAFT_MM, _BAR_MM, _LINK_MM = 3.0, 0.8, 2.0, 14.0
@@ -58,8 +60,8 @@ def supports(body: Mesh, tips: NDArray[np.float64], joins: NDArray[np.float64] |
     feet = [foot for foot in ways if foot is not None]
     if not feet:
         return Supports(None, stands)
-    parts = [_pillar(tip, foot, sizes) for tip, foot in zip(tips[stands], feet, strict=True)]
-    parts += _braces(below, tips[stands], np.array(feet))
+    braces, firm = _braces(below, tips[stands], np.array(feet))
+    parts = [_pillar(tip, foot, sizes, is_firm) for tip, foot, is_firm in zip(tips[stands], feet, firm, strict=True)] + braces
     under = _raft(np.array(feet), np.zeros((0, 2)) if joins is None else joins, sizes)
     solid = manifold3d.Manifold.batch_boolean([*parts, under], manifold3d.OpType.Add)
     out = solid.to_mesh64()
@@ -104,14 +106,14 @@ class _Below:
         return None
 
 
-def _pillar(tip: NDArray[np.float64], foot: NDArray[np.float64], sizes: Sizes) -> manifold3d.Manifold:
-    """From its foot in the raft to the tip in the body, as hulls of rings."""
+def _pillar(tip: NDArray[np.float64], foot: NDArray[np.float64], sizes: Sizes, firm: bool) -> manifold3d.Manifold:
+    """From its foot in the raft to the tip in the body, as hulls of rings. firm : braces hold it"""
     top = np.array([tip[0], tip[1], tip[2] + INTO_MM])
     way = np.append(foot, 0.0) - tip
     length = float(np.linalg.norm(way))
     cone = min(_CONE_MM, 0.5 * length)
     neck = tip + way / max(length, 1e-9) * cone
-    wide = max(_PILLAR_MM, sizes.tip_mm, length / _SLENDER)
+    wide = max(_PILLAR_MM, sizes.tip_mm, length / (_SLENDER_BRACED if firm else _SLENDER))
     base = np.append(foot, RAFT_MM / 2)
     # It goes on narrowing in the body: where it touches it is as wide as asked.
     inside = max(sizes.tip_mm - (wide - sizes.tip_mm) / cone * INTO_MM, 0.5 * sizes.tip_mm)
@@ -119,21 +121,28 @@ def _pillar(tip: NDArray[np.float64], foot: NDArray[np.float64], sizes: Sizes) -
     return head + manifold3d.Manifold.hull_points(np.vstack([_ring(neck, wide), _ring(base, max(wide, sizes.foot_mm / 2))]))
 
 
-def _braces(below: _Below, tips: NDArray[np.float64], feet: NDArray[np.float64]) -> list[manifold3d.Manifold]:
-    """Between neighbours of which one is slender: to and fro from the raft up to where the lower one narrows to its tip, as far as they
-    keep off the body. Each rises by 45°, so that every layer of it lies on the one before."""
+def _braces(below: _Below, tips: NDArray[np.float64], feet: NDArray[np.float64]) -> tuple[list[manifold3d.Manifold], NDArray[np.bool_]]:
+    """(bars, (k,) which pillars they hold) between neighbours of which one is slender: to and fro from the raft up to where the lower one
+    narrows to its tip, as far as they keep off the body. Each rises by 45°, so that every layer of it lies on the one before."""
     tall = np.linalg.norm(tips - np.c_[feet, np.zeros(len(feet))], axis=1)
-    out = []
+    out, held = [], [list[NDArray[np.float64]]() for _ in feet]
     for a, b in _neighbours(feet):
         if max(tall[a], tall[b]) <= BRACED_MM:
             continue
+        highest = 0.0
         top = min(tips[a][2], tips[b][2]) - _CONE_MM
         start, (near, far) = RAFT_MM + 1.0, (a, b)
         while (ends := _brace(tips, feet, near, far, start)) is not None and ends[1][2] <= top:
             if below.free(np.linspace(*ends, 24), below.around):
                 out.append(manifold3d.Manifold.hull_points(np.vstack([_ring(end, _BRACE_MM) for end in ends])))
+                highest = ends[1][2]
             start, (near, far) = ends[1][2], (far, near)
-    return out
+        for k, other in ((a, b), (b, a)):
+            if highest >= tips[k][2] / 2:
+                way = feet[other] - feet[k]
+                held[k].append(way / np.hypot(*way))
+    firm = [any(abs(u[0] * v[1] - u[1] * v[0]) > _TWO_SIDES for u in ways for v in ways) for ways in held]
+    return out, np.array(firm, bool)
 
 
 def _brace(
