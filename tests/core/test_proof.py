@@ -95,6 +95,17 @@ class SheetTest(unittest.TestCase):
         for word in ("Zażółć", "Ωμέγα", "Щукин", "<b>&amp;</b>", "A & B"):
             self.assertIn(word, text)
 
+    def test_whatever_was_typed_the_sheet_is_made(self) -> None:
+        long = {key: "w" * 2000 for key in ("patient", "practice", "purpose", "due", "technician", "teeth")}
+        one = {"piece": "p1", "file": "f" * 300, "sha256": "0" * 64, "kind": "jaw", "jaw": None, "unit_mm": None}
+        setting = {"step": "label", "title": "Label", "piece": None, "jaw": None, "key": "k", "label": "Line", "unit": "", "whose": "case"}
+        odd = self.proof(**long, inputs=[one], settings=[{**setting, "value": "x" * 300, "default": ""}], plate=None)
+        text = self.text(odd)
+        self.assertIn("Proof 2612-07", text)
+        self.assertIn("Its layers are not worked out.", text)
+        # A line break or a bell in a name is a gap, a letter that no font here has is a dot.
+        self.assertIn("A B · C", self.text(self.proof(patient="A\nB\a山 C")))
+
     def test_many_findings_run_over_several_pages(self) -> None:
         left = [{"step": "trim", "title": "Trim", "jaw": "upper", "severity": "look", "message": f"Place {k}." * 9} for k in range(150)]
         sheet = pypdfium2.PdfDocument(proof_pdf(self.proof(left=left)))

@@ -54,15 +54,17 @@ def _styles() -> dict[str, ParagraphStyle]:
 
 
 def _marked(text: str) -> str:
-    """As reportlab's markup: letters that the house's own lack are set in those that have them, what none has is a box."""
+    """As reportlab's markup: letters that the house's own lack are set in those that have them, what none has is a dot."""
     faces, out = _faces(), list[str]()
     for letter in text:
-        if ord(letter) in faces["Sheet"].face.charToGlyph:
+        if not letter.isprintable():
+            out.append(" ")
+        elif ord(letter) in faces["Sheet"].face.charToGlyph:
             out.append(escape(letter))
         elif ord(letter) in faces["SheetOther"].face.charToGlyph:
             out.append(f'<font name="SheetOther">{escape(letter)}</font>')
         else:
-            out.append("□")
+            out.append("·")
     return "".join(out)
 
 

@@ -11,6 +11,8 @@ from typing_extensions import TypedDict
 from .proofed import OnPlate, OwnSetting, Printed, Proof, WentOut
 
 _HALF_HASH = 32
+# Of what somebody typed so much stands at the head of the sheet.
+_MOST_TYPED = 200
 Look = Literal["text", "dim", "hash"]
 
 
@@ -37,8 +39,13 @@ def head_lines(proof: Proof) -> list[str]:
         ("Due", proof.get("due", "")),
         ("Technician", proof.get("technician", "")),
     ]
-    whose = " · ".join(filter(None, words))
-    return [f"Proof {proof['number']}", *([whose] if whose else []), *(f"{name}: {value}" for name, value in more if value)]
+    whose = " · ".join(_short(word) for word in words if word)
+    lines = [f"{name}: {_short(value)}" for name, value in more if value]
+    return [f"Proof {proof['number']}", *([whose] if whose else []), *lines]
+
+
+def _short(text: str) -> str:
+    return text if len(text) <= _MOST_TYPED else f"{text[:_MOST_TYPED]}…"
 
 
 def sections(proof: Proof) -> list[ProofSection]:
