@@ -66,7 +66,7 @@ def picture(user: Any, number: str) -> bytes | None:
 def _hide(found: Proof, document: CaseDocument) -> None:
     """What somebody typed may be the patient's name: where it holds it, dots."""
     for own in found["settings"]:
-        for key in ("value", "default"):
+        for key in ("value", "default", "value_said", "default_said"):
             if isinstance(own[key], str) and document.patient and document.patient.lower() in own[key].lower():  # type: ignore[literal-required]
                 own[key] = "·····"  # type: ignore[literal-required]
 

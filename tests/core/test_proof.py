@@ -99,6 +99,7 @@ class SheetTest(unittest.TestCase):
         long = {key: "w" * 2000 for key in ("patient", "practice", "purpose", "due", "technician", "teeth")}
         one = {"piece": "p1", "file": "f" * 300, "sha256": "0" * 64, "kind": "jaw", "jaw": None, "unit_mm": None}
         setting = {"step": "label", "title": "Label", "piece": None, "jaw": None, "key": "k", "label": "Line", "unit": "", "whose": "case"}
+        setting |= {"value_said": "x" * 300, "default_said": "none"}
         odd = self.proof(**long, inputs=[one], settings=[{**setting, "value": "x" * 300, "default": ""}], plate=None)
         text = self.text(odd)
         self.assertIn("Proof 2612-07", text)
@@ -116,7 +117,9 @@ class SheetTest(unittest.TestCase):
 class RunProofTest(RunCase):
     def test_a_run_writes_figures_and_sheet_that_agree_with_the_files(self) -> None:
         upper = jaws(3)[0]
-        status, _, err = self.run_bench(self.write("u.stl", upper), "--set", "base.thickness_mm=4", "--set", "hand-off.frame=home")
+        status, _, err = self.run_bench(
+            self.write("u.stl", upper), "--set", "base.thickness_mm=4", "--set", "hand-off.frame=home", "--set", "plate.printer=heron"
+        )  # fmt: skip
         self.assertEqual((status, err), (0, ""))
         out = self.folder / "out"
         proof = json.loads((out / "proof.json").read_text())
@@ -125,6 +128,8 @@ class RunProofTest(RunCase):
             [(s["label"], s["value"], s["default"], s["whose"]) for s in proof["settings"] if s["step"] == "base"],
             [("Under the lowest point", 4.0, 2.0, "case")],
         )
+        said = {s["key"]: (s["value_said"], s["default_said"], s["unit"]) for s in proof["settings"]}
+        self.assertEqual((said["printer"], said["thickness_mm"]), (("Heron", "Wren", ""), ("4", "2", "mm")))
         self.assertEqual({o["file"] for o in proof["outputs"]}, {o["file"] for o in self.report()["outputs"]})
         for row in proof["outputs"]:
             data = (out / row["file"]).read_bytes()

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from datetime import datetime
-from typing import Any, Literal
+from typing import Literal
 
 from typing_extensions import TypedDict
 
-from .proofed import OnPlate, OwnSetting, Printed, Proof, WentOut
+from .proofed import OnPlate, Printed, Proof, WentOut
 
 _HALF_HASH = 32
 # Of what somebody typed so much stands at the head of the sheet.
@@ -88,8 +88,8 @@ def _asked(proof: Proof) -> ProofSection:
         [
             _text(one["title"] + (f", {one['jaw']}" if one["piece"] and one["jaw"] else "")),
             _text(one["label"]),
-            _text(_with_unit(one, one["value"])),
-            _dim(f"ships as {_with_unit(one, one['default'])}; {_WHOSE[one['whose']]}"),
+            _text(_with_unit(one["value_said"], one["unit"])),
+            _dim(f"ships as {_with_unit(one['default_said'], one['unit'])}; {_WHOSE[one['whose']]}"),
         ]
         for one in proof["settings"]
     ]
@@ -105,14 +105,8 @@ _WHOSE = {
 }
 
 
-def _with_unit(one: OwnSetting, value: Any) -> str:
-    return f"{_said(value)} {one['unit']}".strip()
-
-
-def _said(value: Any) -> str:
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    return "none" if value in (None, "") else f"{value:g}" if isinstance(value, float) else str(value)
+def _with_unit(said: str, unit: str) -> str:
+    return f"{said} {unit}".replace(" °", "°").strip()
 
 
 def _went_out(proof: Proof) -> ProofSection:

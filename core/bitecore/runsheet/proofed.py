@@ -32,7 +32,8 @@ class CameIn(TypedDict):
 
 
 class OwnSetting(TypedDict):
-    """A setting that differs from what ships; whose : house, purpose, practice, case or piece."""
+    """A setting that differs from what ships; value_said, default_said : in the words of its card; whose : house, purpose, practice, case or
+    piece."""
 
     step: str
     title: str
@@ -42,6 +43,8 @@ class OwnSetting(TypedDict):
     label: str
     value: Any
     default: Any
+    value_said: str
+    default_said: str
     unit: str
     whose: str
 
@@ -197,9 +200,23 @@ def _own(step: Step, graph: CaseGraph, document: CaseDocument) -> Iterator[OwnSe
                 "label": fields[key].get("title", key),
                 "value": value,
                 "default": default,
+                "value_said": _in_words(value, fields[key], document),
+                "default_said": _in_words(default, fields[key], document),
                 "unit": fields[key].get("unit", ""),
                 "whose": whose_value,
             }
+
+
+def _in_words(value: Any, field: dict[str, Any], document: CaseDocument) -> str:
+    """A choice is called as on its card, a record of the house by its name."""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, float):
+        return f"{value:g}"
+    if value in (None, ""):
+        return "none"
+    record = document.record(field["shelf"], str(value)) if field.get("shelf") else None
+    return record.name if record else str(field.get("words", {}).get(value, value))
 
 
 def _said(settings: StepSettings, key: str) -> Any:

@@ -13,6 +13,7 @@ export function ProofSheet() {
     queryKey: ["proof", number],
     queryFn: () => ok(client.GET("/api/proofs/{number}", { params: { path: { number } } })),
     refetchInterval: AGAIN_MS,
+    retry: false,
   });
   const sheet = found.data;
   return (

@@ -6180,11 +6180,14 @@ export interface components {
         };
         /**
          * OwnSetting
-         * @description A setting that differs from what ships; whose : house, purpose, practice, case or piece.
+         * @description A setting that differs from what ships; value_said, default_said : in the words of its card; whose : house, purpose, practice, case or
+         *     piece.
          */
         OwnSetting: {
             /** Default */
             default: unknown;
+            /** Default Said */
+            default_said: string;
             /** Jaw */
             jaw: string | null;
             /** Key */
@@ -6201,6 +6204,8 @@ export interface components {
             unit: string;
             /** Value */
             value: unknown;
+            /** Value Said */
+            value_said: string;
             /** Whose */
             whose: string;
         };
