@@ -32,8 +32,8 @@ class CameIn(TypedDict):
 
 
 class OwnSetting(TypedDict):
-    """A setting that differs from what ships; value_said, default_said : in the words of its card; whose : house, purpose, practice, case or
-    piece."""
+    """A setting that differs from what ships; value_said, default_said : in the words of its card; whose : house, purpose, practice, case
+    or piece."""
 
     step: str
     title: str
