@@ -96,7 +96,7 @@ class SheetTest(unittest.TestCase):
             self.assertIn(word, text)
 
     def test_whatever_was_typed_the_sheet_is_made(self) -> None:
-        long = {key: "w" * 2000 for key in ("patient", "practice", "purpose", "due", "technician", "teeth")}
+        long = dict.fromkeys(("patient", "practice", "purpose", "due", "technician", "teeth"), "w" * 2000)
         one = {"piece": "p1", "file": "f" * 300, "sha256": "0" * 64, "kind": "jaw", "jaw": None, "unit_mm": None}
         setting = {"step": "label", "title": "Label", "piece": None, "jaw": None, "key": "k", "label": "Line", "unit": "", "whose": "case"}
         setting |= {"value_said": "x" * 300, "default_said": "none"}
