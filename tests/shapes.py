@@ -123,16 +123,30 @@ def light_jaws(seed: int = 3, *, palate: bool = True) -> tuple[Mesh, Mesh]:
     return both.upper.mesh, both.lower.mesh
 
 
+class _Parts:
+    """A section in its parts, asked which of them a part lies over: only those whose boxes meet are cut with it."""
+
+    def __init__(self, section: manifold3d.CrossSection) -> None:
+        self.parts = section.decompose()
+        self.boxes = np.array([part.bounds() for part in self.parts]).reshape(-1, 4)
+
+    def under(self, part: manifold3d.CrossSection) -> bool:
+        x0, y0, x1, y1 = part.bounds()
+        b = self.boxes
+        near = np.flatnonzero((b[:, 0] <= x1) & (b[:, 2] >= x0) & (b[:, 1] <= y1) & (b[:, 3] >= y0))
+        return any(not (part ^ self.parts[k]).is_empty() for k in near)
+
+
 def islands(solid: manifold3d.Manifold, layer_mm: float = 0.05, least_mm2: float = 0.05) -> list[tuple[float, float]]:
     """(height, mm²) of what begins in mid-air."""
-    found, below = [], manifold3d.CrossSection()
+    found, below = [], _Parts(manifold3d.CrossSection())
     for k in range(int(solid.bounding_box()[5] / layer_mm)):
         z = (k + 0.5) * layer_mm
-        here = solid.slice(z)
-        for part in here.decompose() if k else ():
-            if part.area() >= least_mm2 and (part ^ below).is_empty():
+        here = _Parts(solid.slice(z))
+        for part in here.parts if k else ():
+            if part.area() >= least_mm2 and not below.under(part):
                 over = [o for o in solid.slice(z + 0.1).decompose() if not (o ^ part).is_empty()]
-                if all((o ^ below).is_empty() for o in over):
+                if not any(below.under(o) for o in over):
                     found.append((round(z, 3), round(part.area(), 3)))
         below = here
     return found
