@@ -136,10 +136,10 @@ class TipTest(unittest.TestCase):
         self.assertEqual([parts(short, z) for z in (3.0, 5.0, 6.5)], [4, 4, 4])
         self.assertGreaterEqual(parts(tall, 1.8 + 4.5), 6)
         self.assertGreaterEqual(parts(tall, 1.8 + 6.0), 6)
-        # Of a bar of 0.9 mm across that goes up by 45°, a level section is a disc of that (twelve corners).
+        # Of a bar of 0.9 mm across that goes up by 45°, a level section is a disc of that (six corners).
         cut = tall.section(plane_origin=[0, 0, 1.8 + 6.0], plane_normal=[0, 0, 1]).to_2D()[0]
         areas = sorted(float(p.area) for p in cut.polygons_full)
-        self.assertAlmostEqual(areas[0], 3.0 * 0.45**2, delta=0.03)
+        self.assertAlmostEqual(areas[0], 1.5 * np.sqrt(3) * 0.45**2, delta=0.03)
 
     def test_what_is_braced_from_two_sides_may_be_half_as_thick(self) -> None:
         def across(of: trimesh.Trimesh, x: float, y: float) -> float:

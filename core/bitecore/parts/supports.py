@@ -19,14 +19,15 @@ TIP_MM, INTO_MM, _CONE_MM = 0.4, 0.15, 2.0
 _PILLAR_MM, _SLENDER, _SLENDER_BRACED = 1.0, 14.0, 28.0
 # Two braces hold from two sides where the sine between them is more than this.
 _TWO_SIDES = 0.4
-# Taller than this a pillar is braced: bars so wide go up by 45° to a pillar beside it, which is no nearer and no farther than that.
-BRACED_MM, _BRACE_MM, _BRACE_NEAR_MM, _BRACE_FAR_MM = 14.0, 0.9, 2.0, 12.0
+# Taller than this a pillar is braced: bars so wide go up by 45° to a pillar beside it, which is no nearer and no farther than that, one
+# every so much of height.
+BRACED_MM, _BRACE_MM, _BRACE_NEAR_MM, _BRACE_FAR_MM, _BRACE_EVERY_MM = 14.0, 0.9, 2.0, 12.0, 10.0
 _FOOT_MM, RAFT_MM, _BAR_MM, _LINK_MM = 3.0, 0.8, 2.0, 14.0
 # Two rafts that are joined go so far into one another.
 _PAST_MM = 0.5
 # From a pillar's axis to the body; ways down that lean are tried in so many directions.
 _CLEAR_MM, _WAYS, _CELL_MM = 1.0, 24, 0.25
-_SIDES = 12
+_SIDES, _BRACE_SIDES = 12, 6
 # So much of how far a layer may hang freely lies between a tip and what it has to hold.
 DENSE = {"few": 1.0, "more": 0.7, "many": 0.5}
 
@@ -124,25 +125,37 @@ def _pillar(tip: NDArray[np.float64], foot: NDArray[np.float64], sizes: Sizes, f
 def _braces(below: _Below, tips: NDArray[np.float64], feet: NDArray[np.float64]) -> tuple[list[manifold3d.Manifold], NDArray[np.bool_]]:
     """(bars, (k,) which pillars they hold) between neighbours of which one is slender: to and fro from the raft up to where the lower one
     narrows to its tip, as far as they keep off the body. Each rises by 45°, so that every layer of it lies on the one before."""
-    tall = np.linalg.norm(tips - np.c_[feet, np.zeros(len(feet))], axis=1)
+    slender = np.linalg.norm(tips - np.c_[feet, np.zeros(len(feet))], axis=1) > BRACED_MM
     out, held = [], [list[NDArray[np.float64]]() for _ in feet]
-    for a, b in _neighbours(feet):
-        if max(tall[a], tall[b]) <= BRACED_MM:
+    # The nearest first, and none more than it takes: bars have to be cut off again.
+    for a, b in sorted(_neighbours(feet), key=lambda p: float(np.hypot(*(feet[p[0]] - feet[p[1]])))):
+        if not any(slender[k] and not _firm(held[k]) for k in (a, b)):
             continue
-        highest = 0.0
-        top = min(tips[a][2], tips[b][2]) - _CONE_MM
-        start, (near, far) = RAFT_MM + 1.0, (a, b)
-        while (ends := _brace(tips, feet, near, far, start)) is not None and ends[1][2] <= top:
-            if below.free(np.linspace(*ends, 24), below.around):
-                out.append(manifold3d.Manifold.hull_points(np.vstack([_ring(end, _BRACE_MM) for end in ends])))
-                highest = ends[1][2]
-            start, (near, far) = ends[1][2], (far, near)
+        bars, highest = _bars(below, tips, feet, a, b)
+        out += [manifold3d.Manifold.hull_points(np.vstack([_ring(end, _BRACE_MM, _BRACE_SIDES) for end in ends])) for ends in bars]
         for k, other in ((a, b), (b, a)):
             if highest >= tips[k][2] / 2:
                 way = feet[other] - feet[k]
                 held[k].append(way / np.hypot(*way))
-    firm = [any(abs(u[0] * v[1] - u[1] * v[0]) > _TWO_SIDES for u in ways for v in ways) for ways in held]
-    return out, np.array(firm, bool)
+    return out, np.array([_firm(ways) for ways in held], bool)
+
+
+def _firm(ways: list[NDArray[np.float64]]) -> bool:
+    """Is what is held along these directions held from two sides?"""
+    return any(abs(u[0] * v[1] - u[1] * v[0]) > _TWO_SIDES for u in ways for v in ways)
+
+
+def _bars(
+    below: _Below, tips: NDArray[np.float64], feet: NDArray[np.float64], a: int, b: int
+) -> tuple[list[tuple[NDArray[np.float64], NDArray[np.float64]]], float]:
+    """(the ends of each, how far up the highest goes) to and fro between two pillars."""
+    out, start, (near, far) = [], RAFT_MM + 1.0, (a, b)
+    top = min(tips[a][2], tips[b][2]) - _CONE_MM
+    while (ends := _brace(tips, feet, near, far, start)) is not None and ends[1][2] <= top:
+        if below.free(np.linspace(*ends, 24), below.around):
+            out.append(ends)
+        start, (near, far) = max(float(ends[1][2]), start + _BRACE_EVERY_MM), (far, near)
+    return out, max((float(high[2]) for _, high in out), default=0.0)
 
 
 def _brace(
@@ -159,9 +172,9 @@ def _brace(
     return (begins, at(high, start + rise)) if _BRACE_NEAR_MM <= rise <= _BRACE_FAR_MM else None
 
 
-def _ring(middle: NDArray[np.float64], wide: float) -> NDArray[np.float64]:
-    angle = (np.arange(_SIDES) + 0.5) / _SIDES * 2 * np.pi
-    return middle + np.c_[np.cos(angle), np.sin(angle), np.zeros(_SIDES)] * wide / 2
+def _ring(middle: NDArray[np.float64], wide: float, sides: int = _SIDES) -> NDArray[np.float64]:
+    angle = (np.arange(sides) + 0.5) / sides * 2 * np.pi
+    return middle + np.c_[np.cos(angle), np.sin(angle), np.zeros(sides)] * wide / 2
 
 
 def _raft(feet: NDArray[np.float64], joins: NDArray[np.float64], sizes: Sizes) -> manifold3d.Manifold:
