@@ -6180,8 +6180,8 @@ export interface components {
         };
         /**
          * OwnSetting
-         * @description A setting that differs from what ships; value_said, default_said : in the words of its card; whose : house, purpose, practice, case or
-         *     piece.
+         * @description A setting that differs from what ships; value_said, default_said : in the words of its card; whose : house, purpose, practice, case
+         *     or piece.
          */
         OwnSetting: {
             /** Default */
