@@ -65,7 +65,9 @@ class WorkTest(WorkCase):
         self.assertEqual(off, {"touch", "marked", "reduce", "hollow", "label", "articulate", "dies", "join", "attach"})
         self.assertLessEqual(set(states.values()), {"done", "look", "off"})
         # Every step once, those of the jaws and their bodies twice.
-        self.assertEqual(len(states), len({s.name for s in standard().steps} - {"again", "follow", "returned", "hand-off", "measured"}) + 24)
+        self.assertEqual(
+            len(states), len({s.name for s in standard().steps} - {"again", "follow", "returned", "hand-off", "measured"}) + 24
+        )
         data = post(self.mira, f"/api/cases/{case.number}/accept", {"base": 1, "steps": STEPS}).json()
         self.assertEqual(data["accepted"], {step: [] for step in STEPS})
         data = post(self.mira, f"/api/cases/{case.number}/accept", {"base": 2, "steps": ["trim"], "accepted": False}).json()
