@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
+from functools import cache
 
 import manifold3d
 import numpy as np
@@ -108,7 +110,7 @@ class _Below:
 
 
 def _pillar(tip: NDArray[np.float64], foot: NDArray[np.float64], sizes: Sizes, firm: bool) -> manifold3d.Manifold:
-    """From its foot in the raft to the tip in the body, as hulls of rings. firm : braces hold it"""
+    """From its foot in the raft to the tip in the body, through rings. firm : braces hold it"""
     top = np.array([tip[0], tip[1], tip[2] + INTO_MM])
     way = np.append(foot, 0.0) - tip
     length = float(np.linalg.norm(way))
@@ -118,8 +120,22 @@ def _pillar(tip: NDArray[np.float64], foot: NDArray[np.float64], sizes: Sizes, f
     base = np.append(foot, RAFT_MM / 2)
     # It goes on narrowing in the body: where it touches it is as wide as asked.
     inside = max(sizes.tip_mm - (wide - sizes.tip_mm) / cone * INTO_MM, 0.5 * sizes.tip_mm)
-    head = manifold3d.Manifold.hull_points(np.vstack([_ring(top, inside), _ring(tip, sizes.tip_mm), _ring(neck, wide)]))
-    return head + manifold3d.Manifold.hull_points(np.vstack([_ring(neck, wide), _ring(base, max(wide, sizes.foot_mm / 2))]))
+    return _through([_ring(base, max(wide, sizes.foot_mm / 2)), _ring(neck, wide), _ring(tip, sizes.tip_mm), _ring(top, inside)])
+
+
+def _through(rings: list[NDArray[np.float64]]) -> manifold3d.Manifold:
+    """The solid through rings of as many corners each, the lowest first, closed at both ends."""
+    return manifold3d.Manifold(manifold3d.Mesh64(np.vstack(rings), _skin(len(rings), len(rings[0]))))
+
+
+@cache
+def _skin(levels: int, sides: int) -> NDArray[np.uint64]:
+    k = np.arange(sides)
+    low, high = k, sides + (k + 1) % sides
+    skin = np.vstack([np.stack([low, high - sides, high], 1), np.stack([low, high, sides + k], 1)])
+    lid = np.stack([np.zeros(sides - 2, int), k[1:-1], k[2:]], 1)
+    walls = [skin + sides * level for level in range(levels - 1)]
+    return np.vstack([*walls, lid[:, ::-1], lid + sides * (levels - 1)]).astype(np.uint64)
 
 
 def _braces(below: _Below, tips: NDArray[np.float64], feet: NDArray[np.float64]) -> tuple[list[manifold3d.Manifold], NDArray[np.bool_]]:
@@ -132,7 +148,7 @@ def _braces(below: _Below, tips: NDArray[np.float64], feet: NDArray[np.float64])
         if not any(slender[k] and not _firm(held[k]) for k in (a, b)):
             continue
         bars, highest = _bars(below, tips, feet, a, b)
-        out += [manifold3d.Manifold.hull_points(np.vstack([_ring(end, _BRACE_MM, _BRACE_SIDES) for end in ends])) for ends in bars]
+        out += [_through([_ring(end, _BRACE_MM, _BRACE_SIDES) for end in ends]) for ends in bars]
         for k, other in ((a, b), (b, a)):
             if highest >= tips[k][2] / 2:
                 way = feet[other] - feet[k]
@@ -163,18 +179,24 @@ def _brace(
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]] | None:
     """Its ends on the axes of two pillars, the lower at a height; None where they are too near or too far from each other."""
 
-    def at(k: int, z: float) -> NDArray[np.float64]:
-        return np.append(feet[k] + (tips[k][:2] - feet[k]) * z / tips[k][2], z)
-
-    begins, rise = at(low, start), 0.0
+    lean = (tips[:, :2] - feet) / tips[:, 2:]
+    begins, rise = feet[low] + lean[low] * start, 0.0
     for _ in range(4):  # pillars lean a little: how far it goes is how far it rises
-        rise = float(np.hypot(*(at(high, start + rise) - begins)[:2]))
-    return (begins, at(high, start + rise)) if _BRACE_NEAR_MM <= rise <= _BRACE_FAR_MM else None
+        ends = feet[high] + lean[high] * (start + rise)
+        rise = math.dist(ends, begins)
+    if not _BRACE_NEAR_MM <= rise <= _BRACE_FAR_MM:
+        return None
+    return np.array([*begins, start]), np.array([*(feet[high] + lean[high] * (start + rise)), start + rise])
 
 
 def _ring(middle: NDArray[np.float64], wide: float, sides: int = _SIDES) -> NDArray[np.float64]:
+    return middle + _circle(sides) * (wide / 2)
+
+
+@cache
+def _circle(sides: int) -> NDArray[np.float64]:
     angle = (np.arange(sides) + 0.5) / sides * 2 * np.pi
-    return middle + np.c_[np.cos(angle), np.sin(angle), np.zeros(sides)] * wide / 2
+    return np.stack([np.cos(angle), np.sin(angle), np.zeros(sides)], 1)
 
 
 def _raft(feet: NDArray[np.float64], joins: NDArray[np.float64], sizes: Sizes) -> manifold3d.Manifold:
