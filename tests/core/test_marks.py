@@ -7,6 +7,7 @@ import unittest
 from typing import Any
 
 import numpy as np
+from django.test import tag
 
 from bitecore.anatomy.marks import Mark, marked
 from bitecore.mesh import Mesh, area_mm2, edge_table, face_components
@@ -179,6 +180,7 @@ class MarkedStepTest(unittest.TestCase):
         front = [[-9.0, -40, -12], [9, -40, -12], [9, -40, -2], [-9, -40, -2]]
         return {"kind": "fence", "points_mm": front, "eye": [0.0, -260, -6], **more}
 
+    @tag("long")
     def test_a_fence_from_the_front_asks_names_the_teeth_behind_and_spares_them(self) -> None:
         waits = self.marked({"m1": self.fence()})
         flag = next(f for f in waits.flags if f.code == "fence-waits")

@@ -278,6 +278,7 @@ class SheetTest(unittest.TestCase):
             flag = next(f for f in node.manifest.flags if f["code"] == "tip-on-tooth")
             self.assertEqual(flag["fix"]["values"], {"at": None, "instead": None})
 
+    @tag("long")
     def test_what_hangs_without_its_tips_is_found_and_one_press_after_the_other_mends_it(self) -> None:
         plate = {"supports": "all", "tilt_deg": 60.0}
         graph = self.worked(**plate)
@@ -327,6 +328,7 @@ class SheetTest(unittest.TestCase):
         self.assertNotIn("tips", other.node("supports", upper).manifest.values)
         self.assertGreater(len(other.node("supports", lower).json("tips")), 5)
 
+    @tag("long")
     def test_ways_side_by_side_are_what_they_are_printed_as(self) -> None:
         beside = self.worked(compare=True)
         for piece in beside.jaws:
