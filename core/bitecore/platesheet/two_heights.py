@@ -44,7 +44,7 @@ def lower_layers(layer_mm: float, asked: str, up_mm: float | None, margins: Mapp
         up_mm = lowest - _UNDER_MM
     else:
         over = lowest is not None and up_mm > lowest
-        text = f"Thick layers reach {up_mm - (lowest or 0):.1f} mm over the lowest margin. Fix ends them under it."
+        text = f"Thick layers reach up to {up_mm:.1f} mm, the lowest margin is at {lowest or 0:.1f} mm. Fix ends them under it."
         flags = (Flag("thick-over-margin", "look", text, fix=Fix("pack", "*", {"thick_up_mm": None})),) if over else ()
     up = round(max(int(up_mm / high + 1e-6), 0) * high, 6)
     return LowerLayers((high, up) if up > 0 else None, flags)
