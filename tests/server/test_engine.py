@@ -6,14 +6,17 @@ import threading
 import time
 from typing import Any
 
+import numpy as np
 from django.conf import settings
 from django.test import AsyncClient, tag
 
-from bitecore.engine.gives import unpacked_points
+from bitecore.engine.document import hashed
+from bitecore.engine.gives import pack, unpacked_points
+from bitecore.runsheet import MemoryStore
 from bitecore.views import view_path
 from cases.models import AuditLine, Case
 from runs.changes import WHOLE_EVERY, back_from_now
-from runs.models import BlobUse, Revision
+from runs.models import BlobUse, Result, Revision
 from runs.owning import folder
 from runs.work import make_full_view
 from tests.server.common import drop, post, scan
@@ -25,6 +28,17 @@ from tests.shapes import turn
 
 def stroke(k: int, points: int = 60) -> dict[str, Any]:
     return {"points_mm": [[k + i / 100, i / 50, 1.0] for i in range(points)], "radius_mm": 1.5, "adds": True}
+
+
+class KeptTest(ServerCase):
+    def test_a_value_gives_the_same_key_before_and_after_the_database(self) -> None:
+        """PostgreSQL's jsonb knows no -0 (its documentation: numbers are kept as numeric), and every name is text."""
+        value = {"way": (-0.0, 1e-7, 0.1 + 0.2), 16: [{"at": [-0.0, 3]}], 9: True, "none": None, "wide": np.float64(-0.0)}
+        ref = pack(value, MemoryStore().blobs)
+        row = Result.objects.create(key="0" * 64, step="dies", manifest={"values": {"dies": ref}})
+        row.refresh_from_db()
+        self.assertEqual(hashed(row.manifest["values"]["dies"]), hashed(ref))
+        self.assertNotEqual(hashed({"json": -0.0}), hashed({"json": 0.0}), "else this would show nothing")
 
 
 class HistoryTest(ServerCase):

@@ -110,7 +110,16 @@ def pack(value: Any, blobs: Blobs) -> dict:
         return {"solids": [{"op": s.op, "name": s.name, **pack(s.mesh, blobs)} for s in value]}
     if isinstance(value, ByPiece):
         return {"by_piece": {piece: pack(v, blobs) for piece, v in value.items()}}
-    return {"json": value}
+    return {"json": _plain(value)}
+
+
+def _plain(value: Any) -> Any:
+    """As a database gives it back, so that the key of what follows is the same before and after: never -0, names as text, lists."""
+    if isinstance(value, float):
+        return value + 0.0
+    if isinstance(value, Mapping):
+        return {str(name): _plain(v) for name, v in value.items()}
+    return [_plain(v) for v in value] if isinstance(value, list | tuple) else value
 
 
 def unpack(ref: Mapping[str, Any] | None, blobs: Blobs) -> Any:
