@@ -34,7 +34,7 @@ def _open(case: Any, paths: list[Path]) -> None:
     from django.core.files.base import ContentFile
 
     from cases.blobs import dropped
-    from cases.services import accept, change_settings, open_case
+    from cases.services import change_settings, open_case
     from house import shelves
 
     mira = User.objects.get(username="mira")
@@ -47,4 +47,18 @@ def _open(case: Any, paths: list[Path]) -> None:
     for step, values in case.settings.items():
         made = change_settings(mira, made.number, made.revision, step, "*", values)
     if case.accept:
-        accept(mira, made.number, made.revision, list(case.accept), True)
+        _accepted(mira, made.number, case.accept)
+
+
+def _accepted(user: Any, number: str, steps: tuple[str, ...]) -> None:
+    """As if somebody had said yes before: nothing is worked out yet, so what was seen is not known."""
+    from django.db import transaction
+
+    from bitecore.engine.document import Accepted
+    from bitecore.runsheet import standard
+    from cases.services import change, locked
+
+    with transaction.atomic():
+        case = locked(user, number)
+        said = [(["accepted", step], Accepted(seen={}).model_dump(mode="json")) for step in steps]
+        change(case, user, case.revision, said, f"Accepted: {', '.join(standard()[step].title for step in steps)}")
