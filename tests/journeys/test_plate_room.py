@@ -115,8 +115,27 @@ class PlateRoomTest(BrowserCase):
         table = page.request.get(f"{self.app.address}/api/plates/{page.url.rsplit('/', 1)[1]}/layers.json").json()
         high = np.diff([0.0, *table["ends_mm"]])
         self.assertEqual((high > 0.09).sum(), round((pulled + 0.1) / 0.1))
+        self.pulled_on_the_stage(pulled + 0.1)
         card.get_by_role("combobox", name="Lower layers").select_option("none")
         boundary.wait_for(state="detached", timeout=180_000)
+
+    def pulled_on_the_stage(self, before: float) -> None:
+        """Its ball hangs over its label; what is seen in hand is what is set."""
+        page = self.page
+        label = page.get_by_test_id("boundary-on-stage")
+        box = label.bounding_box()
+        assert box
+        x, y = box["x"] + box["width"] / 2, box["y"] - 15
+        page.mouse.move(x, y)
+        page.mouse.down()
+        page.mouse.move(x, y - 20, steps=5)
+        label.filter(has_not_text=f"up to {before:.2f} mm").wait_for()
+        page.mouse.move(x, y - 24, steps=2)
+        page.wait_for_timeout(300)
+        in_hand = label.inner_text()
+        page.mouse.up()
+        page.get_by_test_id("boundary").filter(has_text=f"{in_hand}, saves").wait_for(timeout=180_000)
+        self.assertGreater(float(in_hand.removeprefix("0.10 mm up to ").removesuffix(" mm")), before)
 
     def taken_off_and_back(self, number: str) -> None:
         page = self.page

@@ -9,12 +9,14 @@ interface Props {
   at: Point;
   colour: string;
   radius: number;
-  /** It stays on its level, or goes across the view. */
-  along: "level" | "view";
+  /** It stays on its level, goes across the view, or up and down. */
+  along: "level" | "view" | "up";
   onPut: (at: Point) => void;
   /** It was pressed and not pulled. */
   onPress?: () => void;
   onHold: (held: boolean) => void;
+  /** Where it is while it is pulled; null: it was let go. */
+  onPull?: (at: Point | null) => void;
   /** Drawn with it, where it is pulled to. */
   children?: (at: Point) => ReactNode;
 }
@@ -22,7 +24,7 @@ interface Props {
 const LEAST_MM = 0.05;
 
 /** A ball that is pulled to another place; told where it was let go. */
-export function PulledBall({ name, at, colour, radius, along, onPut, onPress, onHold, children }: Props) {
+export function PulledBall({ name, at, colour, radius, along, onPut, onPress, onHold, onPull, children }: Props) {
   const camera = useThree((s) => s.camera);
   const [pulled, setPulled] = useState<Point | null>(null);
   const held = useRef<Vector3 | null>(null);
@@ -30,6 +32,7 @@ export function PulledBall({ name, at, colour, radius, along, onPut, onPress, on
 
   function under(event: ThreeEvent<PointerEvent>): Vector3 | null {
     const normal = along === "level" ? new Vector3(0, 0, 1) : camera.getWorldDirection(new Vector3());
+    if (along === "up") normal.setZ(0).normalize();
     const plane = new Plane().setFromNormalAndCoplanarPoint(normal, new Vector3(...at));
     return event.ray.intersectPlane(plane, new Vector3());
   }
@@ -39,6 +42,7 @@ export function PulledBall({ name, at, colour, radius, along, onPut, onPress, on
     event.stopPropagation();
     held.current = null;
     setPulled(null);
+    onPull?.(null);
     onHold(false);
     if (!keep) return;
     if (pulled && new Vector3(...pulled).distanceTo(new Vector3(...at)) > LEAST_MM) onPut(pulled);
@@ -69,7 +73,9 @@ export function PulledBall({ name, at, colour, radius, along, onPut, onPress, on
           if (!held.current || !now) return;
           e.stopPropagation();
           now.sub(held.current);
-          setPulled([now.x, now.y, now.z]);
+          const to: Point = along === "up" ? [at[0], at[1], now.z] : [now.x, now.y, now.z];
+          setPulled(to);
+          onPull?.(to);
         }}
         onPointerUp={(e) => end(e, true)}
         onPointerCancel={(e) => end(e, false)}

@@ -16,6 +16,11 @@ export function thickUp(plate: Plate, ends: number[]): number {
   return ends.reduce((top, end, k) => (end - (ends[k - 1] ?? 0) > thick - 1e-6 ? end : top), 0);
 }
 
+/** A height on the plate as whole thick layers, within it. */
+export function inLayers(z: number, thick: number, top: number): number {
+  return Math.round(Math.round(Math.min(Math.max(z, 0), top) / thick) * thick * 1000) / 1000;
+}
+
 interface Props {
   plate: Plate;
   ends: number[];
@@ -33,16 +38,13 @@ export function Boundary({ plate, ends, thick, saved, doings }: Props) {
   const up = pulled ?? now;
   const at = up > 0 ? (layerAt(ends, up - 1e-6) + 1) / count : 0;
   const top = ends[count - 1] ?? 0;
-  const set = (z: number) =>
-    doings.set("pack", {
-      thick_up_mm: Math.round(Math.round(Math.min(Math.max(z, 0), top) / thick) * thick * 1000) / 1000,
-    });
+  const set = (z: number) => doings.set("pack", { thick_up_mm: inLayers(z, thick, top) });
   function under(clientX: number): number {
     const box = rail.current?.getBoundingClientRect();
     if (!box) return up;
     const share = Math.min(Math.max((clientX - box.left) / box.width, 0), 1);
     const z = ends[Math.min(Math.floor(share * count), count - 1)] ?? 0;
-    return Math.round(Math.round(z / thick) * thick * 1000) / 1000;
+    return inLayers(z, thick, top);
   }
   const minutes = saved > 0 && pulled === null ? `, saves ${duration(saved / 60)}` : "";
   return (

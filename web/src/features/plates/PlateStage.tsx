@@ -14,6 +14,7 @@ import {
   StageCanvas,
 } from "../../stage";
 import { type Point, useBench } from "../../store/bench";
+import { inLayers, thickOf, thickUp } from "./Boundary";
 import { useCovered, useLayer, useTable } from "./layer";
 import { type Box, boxOf, matrixOf, snapped } from "./places";
 import type { PlateDoings } from "./usePlate";
@@ -47,6 +48,8 @@ export function PlateStage({ plate, doings, chosen, onChoose }: Props) {
   const [width, depth] = plate.size_mm ?? [144, 82];
   const centre = useMemo(() => new Vector3(width / 2, depth / 2, 8), [width, depth]);
   const size = useMemo(() => new Vector3(width, depth, 16), [width, depth]);
+  const [up, setUp] = useState<number | null>(null);
+  const boundary = useBoundary(plate, width, up);
   const body = plate.bodies.find((b) => b.id === chosen);
   const box = body && boxOf(body);
   return (
@@ -84,6 +87,20 @@ export function PlateStage({ plate, doings, chosen, onChoose }: Props) {
             {(to) => <Outline box={box} by={offset(plate, chosen, box, to)} />}
           </PulledBall>
         )}
+        {boundary && (
+          <PulledBall
+            name="boundary"
+            at={boundary.at}
+            colour="#12564e"
+            radius={1.6}
+            along="up"
+            onHold={setHeld}
+            onPull={(to) => setUp(to ? to[2] : null)}
+            onPut={(to) => doings.set("pack", { thick_up_mm: inLayers(to[2], boundary.thick, boundary.top) })}
+          >
+            {() => <Frame width={width} depth={depth} z={boundary.up} />}
+          </PulledBall>
+        )}
         <CameraRig
           centre={centre}
           size={size}
@@ -99,6 +116,13 @@ export function PlateStage({ plate, doings, chosen, onChoose }: Props) {
             <span data-testid="chosen">{body.name}</span>
           </Label>
         )}
+        {boundary && (
+          <Label at={[boundary.at[0], boundary.at[1], boundary.up]}>
+            <span data-testid="boundary-on-stage">
+              {boundary.thick.toFixed(2)} mm up to {boundary.up.toFixed(2)} mm
+            </span>
+          </Label>
+        )}
         {focus && (
           <Label at={focus.point} tone="look">
             {focus.text}
@@ -107,6 +131,19 @@ export function PlateStage({ plate, doings, chosen, onChoose }: Props) {
       </div>
     </div>
   );
+}
+
+/** Up to where layers are thick, of a plate in two heights. pulled : where it is in hand */
+function useBoundary(plate: Plate, width: number, pulled: number | null) {
+  const { ends } = useTable(plate);
+  return useMemo(() => {
+    const thick = thickOf(plate);
+    const top = ends[ends.length - 1];
+    if (thick === 0 || top === undefined) return null;
+    const now = thickUp(plate, ends);
+    const at: Point = [width, 0, now];
+    return { thick, top, at, up: pulled === null ? now : inLayers(pulled, thick, top) };
+  }, [plate, ends, width, pulled]);
 }
 
 function scene(plate: Plate): Shown[] {
@@ -156,14 +193,23 @@ function offset(plate: Plate, id: string, box: Box, to: Point): [number, number]
 function Outline({ box, by }: { box: Box; by: [number, number] }) {
   const points = useMemo<Point[]>(() => {
     const [x, y] = [box.low[0] + by[0], box.low[1] + by[1]];
-    const [w, d] = [box.high[0] - box.low[0], box.high[1] - box.low[1]];
-    return [
-      [x, y, 0.1],
-      [x + w, y, 0.1],
-      [x + w, y + d, 0.1],
-      [x, y + d, 0.1],
-      [x, y, 0.1],
-    ];
+    return around(x, y, box.high[0] - box.low[0], box.high[1] - box.low[1], 0.1);
   }, [box, by[0], by[1]]);
   return <Line points={points} color={INK} />;
+}
+
+/** Round the whole plate at a height. */
+function Frame({ width, depth, z }: { width: number; depth: number; z: number }) {
+  const points = useMemo(() => around(0, 0, width, depth, z), [width, depth, z]);
+  return <Line points={points} color="#12564e" />;
+}
+
+function around(x: number, y: number, w: number, d: number, z: number): Point[] {
+  return [
+    [x, y, z],
+    [x + w, y, z],
+    [x + w, y + d, z],
+    [x, y + d, z],
+    [x, y, z],
+  ];
 }
