@@ -100,6 +100,16 @@ class JawTest(unittest.TestCase):
             else:
                 self.assertGreater(least, np.radians(more) * 40 * 0.5)
 
+    def test_in_a_raised_bite_nothing_meets_and_how_far_it_is_says_so(self) -> None:
+        store = known_store()
+        settings = {"articulate": {"*": {"swing": True}}, "bite": {"*": {"raised_mm": 3.0}}}
+        node = evaluate(case(store, *jaws(5)).model_copy(update={"settings": settings}), CASE, store, until="swing").graph.node("swing")
+        (flag,) = node.good.flags
+        self.assertEqual(flag["code"], "no-contact")
+        self.assertRegex(flag["message"], r"^Nothing meets in this bite: [1-3]\.\d\d mm further about the hinge axis, .* meets first\.$")
+        told = {r["name"]: r["value"] for r in node.good.readings}
+        self.assertGreater(told["first contact, short by"], 1000)
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -50,17 +50,22 @@ def _readings(met: Sequence[Meeting]) -> tuple[Reading, ...]:
         return ()
     return (
         Reading("first contact, so far open", float(np.degrees(met[0].open_rad)), "°"),
-        Reading("first contact, high by", 1000 * met[0].high_mm, "µm"),
+        Reading("first contact, high by" if met[0].high_mm >= 0 else "first contact, short by", 1000 * abs(met[0].high_mm), "µm"),
     )
 
 
 def _said(met: Sequence[Meeting], teeth: dict[str, list[int | None]]) -> list[Flag]:
     if not met:
         return [Flag("never-meet", "look", "Closing about the hinge axis the jaws never meet.")]
-    if len(met) > 1 and met[0].high_mm - met[1].high_mm < _EARLY_MM:
-        return []
     where = " on ".join(str(teeth[jaw][0]) for jaw in ("upper", "lower") if teeth[jaw][0]) or "gum"
-    text = f"Closing about the hinge axis, {where} meets first by itself, {1000 * met[0].high_mm:.0f} µm before the bite is reached."
+    high = met[0].high_mm
+    if high >= -_EARLY_MM and len(met) > 1 and high - met[1].high_mm < _EARLY_MM:
+        return []
+    if high < 0:
+        # As in a raised bite.
+        text = f"Nothing meets in this bite: {-high:.2f} mm further about the hinge axis, {where} meets first."
+        return [Flag("no-contact", "note", text)]
+    text = f"Closing about the hinge axis, {where} meets first by itself, {1000 * high:.0f} µm before the bite is reached."
     return [Flag("early-contact", "note", text)]
 
 
@@ -68,7 +73,7 @@ STEP = Step(
     name="swing",
     title="Swing",
     number=8,
-    version=2,
+    version=3,
     over=WHOLE,
     part_of="articulate",
     settings=SwingSettings,
