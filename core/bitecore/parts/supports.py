@@ -25,6 +25,8 @@ _TWO_SIDES = 0.4
 # every so much of height.
 BRACED_MM, _BRACE_MM, _BRACE_NEAR_MM, _BRACE_FAR_MM, _BRACE_EVERY_MM = 14.0, 0.9, 2.0, 12.0, 10.0
 _FOOT_MM, RAFT_MM, _BAR_MM, _LINK_MM = 3.0, 0.8, 2.0, 14.0
+# A raft's outline is so even, and its triangles are no longer.
+_EVEN_MM, _LONG_MM = 0.02, 12.0
 # Two rafts that are joined go so far into one another.
 _PAST_MM = 0.5
 # From a pillar's axis to the body; ways down that lean are tried in so many directions.
@@ -63,9 +65,10 @@ def supports(body: Mesh, tips: NDArray[np.float64], joins: NDArray[np.float64] |
     feet = [foot for foot in ways if foot is not None]
     if not feet:
         return Supports(None, stands)
-    braces, firm = _braces(below, tips[stands], np.array(feet))
+    links = _neighbours(np.array(feet))
+    braces, firm = _braces(below, tips[stands], np.array(feet), links)
     parts = [_pillar(tip, foot, sizes, is_firm) for tip, foot, is_firm in zip(tips[stands], feet, firm, strict=True)] + braces
-    under = _raft(np.array(feet), np.zeros((0, 2)) if joins is None else joins, sizes)
+    under = _raft(np.array(feet), links, np.zeros((0, 2)) if joins is None else joins, sizes)
     solid = manifold3d.Manifold.batch_boolean([*parts, under], manifold3d.OpType.Add)
     out = solid.to_mesh64()
     faces = np.asarray(out.tri_verts).astype(np.int64)
@@ -138,16 +141,19 @@ def _skin(levels: int, sides: int) -> NDArray[np.uint64]:
     return np.vstack([*walls, lid[:, ::-1], lid + sides * (levels - 1)]).astype(np.uint64)
 
 
-def _braces(below: _Below, tips: NDArray[np.float64], feet: NDArray[np.float64]) -> tuple[list[manifold3d.Manifold], NDArray[np.bool_]]:
+def _braces(
+    below: _Below, tips: NDArray[np.float64], feet: NDArray[np.float64], links: list[tuple[int, int]]
+) -> tuple[list[manifold3d.Manifold], NDArray[np.bool_]]:
     """(bars, (k,) which pillars they hold) between neighbours of which one is slender: to and fro from the raft up to where the lower one
     narrows to its tip, as far as they keep off the body. Each rises by 45°, so that every layer of it lies on the one before."""
     slender = np.linalg.norm(tips - np.c_[feet, np.zeros(len(feet))], axis=1) > BRACED_MM
     out, held = [], [list[NDArray[np.float64]]() for _ in feet]
     # The nearest first, and none more than it takes: bars have to be cut off again.
-    for a, b in sorted(_neighbours(feet), key=lambda p: float(np.hypot(*(feet[p[0]] - feet[p[1]])))):
-        if not any(slender[k] and not _firm(held[k]) for k in (a, b)):
+    for a, b in sorted(links, key=lambda p: float(np.hypot(*(feet[p[0]] - feet[p[1]])))):
+        asked = [k for k in (a, b) if slender[k] and not _firm(held[k])]
+        bars, highest = _bars(below, tips, feet, a, b) if asked else ([], 0.0)
+        if not any(highest >= tips[k][2] / 2 for k in asked):
             continue
-        bars, highest = _bars(below, tips, feet, a, b)
         out += [_through([_ring(end, _BRACE_MM, _BRACE_SIDES) for end in ends]) for ends in bars]
         for k, other in ((a, b), (b, a)):
             if highest >= tips[k][2] / 2:
@@ -199,13 +205,13 @@ def _circle(sides: int) -> NDArray[np.float64]:
     return np.stack([np.cos(angle), np.sin(angle), np.zeros(sides)], 1)
 
 
-def _raft(feet: NDArray[np.float64], joins: NDArray[np.float64], sizes: Sizes) -> manifold3d.Manifold:
+def _raft(feet: NDArray[np.float64], links: list[tuple[int, int]], joins: NDArray[np.float64], sizes: Sizes) -> manifold3d.Manifold:
     """Discs under the feet and, of a raft, bars between neighbours and one past each place where it meets another's; its sides lean
     outwards, so that a scraper gets under it."""
     angle = np.arange(24) / 24 * 2 * np.pi
     disc = np.stack([np.cos(angle), np.sin(angle)], 1)
     shapes = [manifold3d.CrossSection([foot + disc * sizes.foot_mm / 2]) for foot in feet]
-    for a, b in _neighbours(feet) if sizes.raft else ():
+    for a, b in links if sizes.raft else ():
         ends = np.vstack([feet[a] + disc * _BAR_MM / 2, feet[b] + disc * _BAR_MM / 2])
         shapes.append(manifold3d.CrossSection.hull_points(ends))
     for at in joins if sizes.raft else ():
@@ -213,10 +219,12 @@ def _raft(feet: NDArray[np.float64], joins: NDArray[np.float64], sizes: Sizes) -
         way = (at - foot) / max(float(np.hypot(*(at - foot))), 1e-9)
         ends = np.vstack([foot + disc * _BAR_MM / 2, at + way * _PAST_MM + disc * _BAR_MM / 2])
         shapes.append(manifold3d.CrossSection.hull_points(ends))
-    flat = manifold3d.CrossSection.batch_boolean(shapes, manifold3d.OpType.Add)
+    flat = manifold3d.CrossSection.batch_boolean(shapes, manifold3d.OpType.Add).simplify(_EVEN_MM)
     lower = flat.extrude(RAFT_MM / 2)
-    upper = flat.offset(0.4, manifold3d.JoinType.Round, 2.0, 24).extrude(RAFT_MM / 2 + 0.01).translate([0, 0, RAFT_MM / 2 - 0.01])
-    return lower + upper
+    wider = flat.offset(0.4, manifold3d.JoinType.Round, 2.0, 24).simplify(_EVEN_MM)
+    upper = wider.extrude(RAFT_MM / 2 + 0.01).translate([0, 0, RAFT_MM / 2 - 0.01])
+    # Long triangles lie across hundreds of pillars, and uniting them costs as much.
+    return (lower + upper).refine_to_length(_LONG_MM)
 
 
 def _neighbours(feet: NDArray[np.float64]) -> list[tuple[int, int]]:
