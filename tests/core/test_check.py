@@ -78,6 +78,18 @@ class HeldTest(unittest.TestCase):
         joined = block((10, 5, 2)) + block((1, 1, 0.1), (9.5, 2, 1.9)) + block((4, 5, 1), (9, 0, 1.95))
         self.assertFalse(any(u.island for u in unheld(cut(joined), reach_mm=4.0)))
 
+    def test_what_hangs_beside_a_post_is_held_by_nothing_however_narrow_the_gap(self) -> None:
+        """Round pins that hang from a ceiling, all around a post, 0.15 to 0.5 mm from it; one that touches it is held."""
+        post = Solid.cylinder(12, 2, 2, 64) + Solid.cylinder(2, 8, 8, 64).translate([0, 0, 10])
+        for deg in (0, 30, 45, 70):
+            way = np.array([np.cos(np.radians(deg)), np.sin(np.radians(deg))])
+            for gap in (-0.1, 0.15, 0.3, 0.5):
+                pin = Solid.cylinder(6, 0.8, 0.8, 64).translate([*(way * (2.8 + gap)), 5])
+                islands = [u for u in unheld(cut(post + pin), reach_mm=9.0) if u.island]
+                self.assertEqual([u.layer for u in islands], [100] if gap > 0 else [], (deg, gap))
+                if islands:
+                    self.assertAlmostEqual(islands[0].area_mm2, np.pi * 0.8**2, delta=0.15)
+
     def test_one_standing_on_the_plate_is_held(self) -> None:
         self.assertEqual(unheld(cut(Solid.cylinder(10, 8, 3, 64)), reach_mm=0.5), [])
 

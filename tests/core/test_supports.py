@@ -66,6 +66,18 @@ class TipTest(unittest.TestCase):
         np.testing.assert_allclose(low[:2], [20, 20], atol=0.6)
         self.assertLess(low[2], 5.4)
 
+    def test_pins_that_hang_close_together_are_held_each(self) -> None:
+        """Not a shape of the trade: 24 pins of 0.1 to 2 mm at their ends under one bar, as close as they come; by another library nothing
+        begins in mid-air then."""
+        rng = np.random.default_rng(13)
+        comb = block((40, 10, 4))
+        for _ in range(24):
+            pin = manifold3d.Manifold.cylinder(rng.uniform(3, 15), rng.uniform(0.3, 2), rng.uniform(0.1, 2), 16).rotate([180, 0, 0])
+            comb += pin.translate([rng.uniform(2, 38), rng.uniform(1, 9), 2])
+        body = at_height(mesh_of(comb), 5)
+        _, under = self.held(body)
+        self.assertEqual(islands(manifold(body) + manifold(under)), [])
+
     def test_no_tip_where_it_is_barred(self) -> None:
         body = at_height(mesh_of(block((10, 10, 4))), 5)
         cut = layers(body, np.eye(4), pixel_mm=0.05, layer_mm=0.1)

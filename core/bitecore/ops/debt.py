@@ -1,6 +1,7 @@
 """The field behind held.py, compiled: what every pixel of a layer owes to what holds it.
 
-e : the debt (mm), infinite where nothing holds; stamp : the last layer in which a pixel was cured; idx, stack, queue : room to work in
+e : the debt (mm), infinite where nothing holds; stamp : the last layer in which a pixel was cured; cost, way : (s,), (s, 3) of each step to
+a neighbour its length, where it goes and which two pixels it passes; idx, stack, queue : room to work in
 """
 
 from __future__ import annotations
@@ -20,8 +21,8 @@ def _spread(e, stamp, k, idx, n, cost, way):
             q = idx[t] if turn & 1 == 0 else idx[n - 1 - t]
             best = e[q]
             for s in range(len(way)):
-                p = q + way[s]
-                if stamp[p] == k and e[p] + cost[s] < best:
+                p = q + way[s, 0]
+                if stamp[p] == k and e[p] + cost[s] < best and (stamp[q + way[s, 1]] == k or stamp[q + way[s, 2]] == k):
                     best = e[p] + cost[s]
             if best < e[q] - 1e-6:
                 e[q] = best
@@ -47,6 +48,16 @@ def _flood(start, wanted, taken, stack, wide):
                     stack[m] = p
                     m += 1
     return m
+
+
+@nb.njit(cache=True)
+def _floating(start, idx, n, e, stamp, k, wanted, taken, stack, wide):
+    """How many that nothing holds hang together with `start`; they stand in `stack` then."""
+    if e[start] < 1e8 or stamp[start] != k:
+        return 0
+    for t in range(n):
+        wanted[idx[t]], taken[idx[t]] = e[idx[t]] > 1e8, False
+    return _flood(start, wanted, taken, stack, wide)
 
 
 @nb.njit(cache=True)
@@ -94,11 +105,22 @@ def _reached(start, e, stamp, k, queue, cost, way):
         q = queue[n % len(queue)]
         n += 1
         for s in range(len(way)):
-            p = q + way[s]
-            if stamp[p] == k and e[q] + cost[s] < e[p] - 1e-6 and m - n < len(queue):
+            p = q + way[s, 0]
+            by = stamp[q + way[s, 1]] == k or stamp[q + way[s, 2]] == k
+            if by and stamp[p] == k and e[q] + cost[s] < e[p] - 1e-6 and m - n < len(queue):
                 e[p] = e[q] + cost[s]
                 queue[m % len(queue)] = p
                 m += 1
+
+
+@nb.njit(cache=True)
+def _nearest_cured(row, column, first, sub, stamp, k, wide):
+    """The pixel of the field beside a place of the layers; one that is not cured where none is."""
+    middle = (max(row - first[1], 0) + sub // 2) // sub * wide + (max(column - first[0], 0) + sub // 2) // sub + 4 * wide + 4
+    for a, b in ((0, 0), (0, 1), (0, -1), (1, 0), (-1, 0), (1, 1), (1, -1), (-1, 1), (-1, -1)):
+        if stamp[middle + a * wide + b] == k:
+            return middle + a * wide + b
+    return middle
 
 
 @nb.njit(cache=True)
@@ -157,19 +179,36 @@ def _known(stack, m, k, born, last, group, wide):
 
 
 @nb.njit(cache=True, nogil=True)
-def owed(offset, runs, count, tall0, sub, first, wide, size, pay, reach, quiet, cost, way, out, tips, bar, first_held) -> tuple[int, int]:
-    """How many are told in `out`, and how many tips are set (none where there is no room for any)."""
+def owed(
+    offset, runs, count, tall0, sub, first, wide, size, pay, reach, quiet, cost, way, out, tips, bar, first_held, begun
+) -> tuple[int, int]:  # fmt: skip
+    """How many are told in `out`, and how many tips are set (none where there is no room for any). begun : of afloat.py, what begins in
+    mid-air whatever it seems to hang together with here"""
     e, born = np.full(size, 1e9, np.float32), np.zeros(size, np.int32)
     stamp, last, group = np.full(size, -2, np.int32), np.full(size, -1000, np.int32), np.zeros(size, np.int32)
     wanted, taken = np.zeros(size, np.bool_), np.zeros(size, np.bool_)
     idx, stack = np.empty(size, np.int32), np.empty(size, np.int32)
     queue = np.empty(size if len(tips) else 1, np.int32)
-    found, told = 0, 0
+    found, told, next_begun = 0, 0, 0
     for k in range(count):
         n = _laid(offset, runs, k, tall0, sub, first, wide, stamp, e, born, idx, first_held)
-        if n == 0:
-            continue
-        _spread(e, stamp, k, idx, n, cost, way)
+        if n > 0:
+            _spread(e, stamp, k, idx, n, cost, way)
+        while next_begun < len(begun) and begun[next_begun, 0] == k:
+            _, since, row, column, area = begun[next_begun]
+            next_begun += 1
+            at = _nearest_cured(row, column, first, sub, stamp, k, wide)
+            if told < len(tips) and k < bar[at]:
+                if stamp[at] == k:
+                    _reached(at, e, stamp, k, queue, cost, way)
+                tips[told, 0], tips[told, 1], tips[told, 2] = k, (column - first[0]) / sub + 4, (row - first[1]) / sub + 4
+                told += 1
+            elif found < len(out):
+                out[found] = np.array([1, since, at % wide, at // wide, area / sub**2, 0.0])
+                for u in range(_floating(at, idx, n, e, stamp, k, wanted, taken, stack, wide)):
+                    e[stack[u]] = 0.0
+                    last[stack[u]], group[stack[u]] = k, found
+                found += 1
         # First what begins in mid-air (1), then what hangs out too far (0); once told, it counts as held.
         for island in (1, 0):
             for t in range(n):

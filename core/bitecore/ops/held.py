@@ -13,17 +13,22 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
 
+from .afloat import afloat
 from .debt import owed
 from .layers import Layers
 
 # Pixels of the field, at least; what begins in mid-air and is joined within so much height is of no account.
 _PIXEL_MM, _TIP_PIXEL_MM, _QUIET_MM = 0.1, 0.25, 0.1
-_MOST, MOST_TIPS = 4000, 2000
+_MOST, MOST_TIPS, _SPECK_MM2 = 4000, 2000, 0.01
 # A way out so narrow is a drain: what lies behind it is a cavity. Looked at in cells of so much.
 _WAY_MM, _WAY_CELL_MM = 5.0, 0.2
 # From a pixel to its neighbours, as a knight on a chessboard goes too: no distance comes out more than 3 % too long.
 _HALF = [(1, 0), (0, 1), (1, 1), (1, -1), (2, 1), (1, 2), (2, -1), (1, -2)]
 _STEPS = np.array([*_HALF, *((-a, -b) for a, b in _HALF)])
+# The pixels passed on each, one of which is cured: no step goes over a gap.
+_PAST = np.array(
+    [[(a // 2, 0), (a // 2, b)] if abs(a) == 2 else [(0, b // 2), (a, b // 2)] if abs(b) == 2 else [(a, b)] * 2 for a, b in _STEPS]
+)
 
 
 @dataclass(frozen=True)
@@ -94,13 +99,16 @@ def _asked(
     pixel = sub * body.pixel_mm
     wide, tall = body.wide // sub + 9, body.tall // sub + 9
     pay = np.float32(body.layer_mm * np.tan(np.radians(slope_deg)))
-    quiet, first = max(round(_QUIET_MM / body.layer_mm), 1), _first(body, sub)
+    # Tips come a layer sooner, so that none of what the check tells in finer layers stays without one.
+    quiet, first = max(round(_QUIET_MM / body.layer_mm), 1) - (len(tips) > 0), _first(body, sub)
     out = np.zeros((_MOST, 6))
     cost = (pixel * np.hypot(*_STEPS.T)).astype(np.float32)
     bar = _barred(body, sub, wide, tall, free, off_mm) if len(tips) else np.zeros(0, np.float32)
+    speck = max(round(_SPECK_MM2 / body.pixel_mm**2), 1)
+    begun = afloat(body, quiet=quiet, least_px=speck, first_held=first_held, most=_MOST)
     count, told = owed(
         body.offset, body.runs, body.count, body.tall, sub, first, wide, wide * tall, pay, np.float32(reach), quiet, cost,
-        _STEPS[:, 0] + _STEPS[:, 1] * wide, out, tips, bar, first_held,
+        np.c_[_STEPS @ (1, wide), _PAST @ (1, wide)], out, tips, bar, first_held, begun,
     )  # fmt: skip
     found = [
         Unheld(

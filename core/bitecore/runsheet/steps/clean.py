@@ -90,10 +90,10 @@ def _lost(raw: Mesh, left: list[Left]) -> Iterable[Flag]:
 
 def _mended(piece: str, mended: Mended, gone: list[Heap]) -> Iterable[Flag]:
     for bit in mended.loose_bits[:_MOST_SHOWN]:
-        text = f"Loose bit of {bit.width_mm:.1f} mm dropped."
+        text = f"Loose bit of {_wide(bit)} dropped."
         yield Flag("dropped-bit", "note", text, _place(piece, bit), _leave(piece, "bit", bit))
     for heap in gone[:_MOST_SHOWN]:
-        yield Flag(heap.what, "note", f"{_HEAP[heap.what]}, {heap.width_mm:.1f} mm.", _place(piece, heap), _leave(piece, heap.what, heap))
+        yield Flag(heap.what, "note", f"{_HEAP[heap.what]}, {_wide(heap)}.", _place(piece, heap), _leave(piece, heap.what, heap))
     more = max(len(mended.loose_bits) - _MOST_SHOWN, 0) + max(len(gone) - _MOST_SHOWN, 0)
     if more:
         yield Flag("mended-more", "note", f"{more} more loose bits, folds and spikes, all smaller, are off.")
@@ -116,8 +116,12 @@ def _not_mended(piece: str, whole: Mesh, gone: list[Heap]) -> Iterable[Flag]:
     if not any(heap.what == "fold" for heap in gone):
         return
     for heap in heaps(whole, spiky=False, among=whole.groups == GROUP_PATCH)[:_MOST_SHOWN]:
-        text = f"Not mended: the surface still goes through itself over {heap.width_mm:.1f} mm. Fence it off, or scan the place again."
+        text = f"Not mended: the surface still goes through itself over {_wide(heap)}. Fence it off, or scan the place again."
         yield Flag("fold-left", "look", text, _place(piece, heap))
+
+
+def _wide(found: Bit | Heap) -> str:
+    return f"{found.width_mm:.1f} mm" if found.width_mm >= 0.05 else "less than 0.1 mm"
 
 
 def _leave(piece: str, kind: str, found: Hole | Bit | Heap) -> Fix:
@@ -137,7 +141,7 @@ STEP = Step(
     name="clean",
     title="Clean",
     number=4,
-    version=4,
+    version=5,
     over=JAWS,
     part_of="trim",
     settings=CleanSettings,

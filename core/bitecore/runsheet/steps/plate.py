@@ -35,7 +35,9 @@ class Laying(BaseModel):
 class PlateSettings(StepSettings):
     printer: str = setting("wren", label="Printer", help="Whose plate the bodies lie on.", shelf="printer", max_length=60)
     resin: str = setting("plaster", label="Resin", help="What the bodies are printed of.", shelf="resin", max_length=60)
-    layer_mm: float = setting(0.05, ge=0.01, le=0.2, unit="mm", label="Layer", help="How high one layer is.")
+    layer_mm: float = setting(
+        0.05, ge=0.01, le=0.2, unit="mm", label="Layer", help="How high one layer is. Two heights and grey edges: in the plate room."
+    )
     gap_mm: float = setting(3.0, ge=0.5, le=30, unit="mm", label="Gap between bodies", help="Room for a spatula.")
     margin_mm: float = setting(2.0, ge=0, le=20, unit="mm", label="Keep off the edge", help="Nothing is placed nearer to the plate's edge.")
     supports: Literal["none", "all"] = setting(

@@ -6734,7 +6734,7 @@ export interface components {
             };
             /**
              * Layer
-             * @description How high one layer is.
+             * @description How high one layer is. Two heights and grey edges: in the plate room.
              * @default 0.05
              */
             layer_mm: number;
