@@ -63,10 +63,10 @@ class HeldTest(unittest.TestCase):
         plate = block((4, 4, 1), (10, 10, 0))
         for shift in (0.0, 0.05):
             speck = block((0.15, 0.15, 1), (12 + shift, 12, 5))
-            alone = unheld(cut(plate + speck), reach_mm=2.0)
+            alone = unheld(cut(plate + speck), reach_mm=2.0, island_mm2=0.01)
             self.assertEqual(len(alone), 1)
             for away in (0.05, 0.1, 0.15):
-                beside = unheld(cut(plate + speck + block((1, 1, 2), (5 + away, 5 + away, 0))), reach_mm=2.0)
+                beside = unheld(cut(plate + speck + block((1, 1, 2), (5 + away, 5 + away, 0))), reach_mm=2.0, island_mm2=0.01)
                 self.assertEqual([u.area_mm2 for u in beside], [alone[0].area_mm2], (shift, away))
 
     def test_what_begins_in_mid_air_is_an_island_until_it_is_told(self) -> None:
@@ -90,6 +90,18 @@ class HeldTest(unittest.TestCase):
                 if islands:
                     self.assertAlmostEqual(islands[0].area_mm2, np.pi * 0.8**2, delta=0.15)
 
+    def test_a_spike_that_hangs_is_told_however_slender(self) -> None:
+        """It begins as a speck and grows: told by where it begins. One so short that it is joined as a speck is of no account."""
+        ceiling = block((3, 12, 14)) + block((20, 12, 3), (0, 0, 12))
+        for deg in (3, 10, 30, 45):
+            spike = Solid.cylinder(6, 0.001, 6 * np.tan(np.radians(deg)), 64).translate([12, 6, 7])
+            (found,) = unheld(cut(ceiling + spike), reach_mm=20.0)
+            # Its tip lies no farther than half a diagonal from a pixel, 0.036 mm.
+            self.assertTrue(found.island and 140 <= found.layer <= 141 + 0.036 / np.tan(np.radians(deg)) / 0.05, (deg, found))
+            self.assertIn("island", [f.code for f in checked(cut(ceiling + spike), 20.0, QUIET).found])
+        short = Solid.cylinder(0.5, 0.001, 0.09, 64).translate([12, 6, 11.5])
+        self.assertEqual(unheld(cut(ceiling + short), reach_mm=20.0), [])
+
     def test_one_standing_on_the_plate_is_held(self) -> None:
         self.assertEqual(unheld(cut(Solid.cylinder(10, 8, 3, 64)), reach_mm=0.5), [])
 
@@ -107,30 +119,30 @@ class CupTest(unittest.TestCase):
     ROOM = block((20, 20, 10)) - block((10, 8, 6), (5, 5, -1))
 
     def test_a_room_on_the_plate_in_closed_form(self) -> None:
-        (found,) = cups(cut(self.ROOM), printing=True)
+        (found,) = cups(cut(self.ROOM))[0]
         self.assertEqual((found.begins, found.ends), (0, 100))
         self.assertAlmostEqual(found.area_mm2, 80, delta=0.8)
         self.assertAlmostEqual(found.ml, 10 * 8 * 5 / 1000, delta=0.004)
-        self.assertEqual(cups(cut(self.ROOM), printing=False), [], "in the hand it is open")
+        self.assertEqual(cups(cut(self.ROOM))[1], [], "in the hand it is open")
 
     def test_what_is_engraved_underneath_shuts_in_next_to_nothing(self) -> None:
         engraved = cut(block((20, 20, 10)) - block((10, 8, 1.5), (5, 5, -1)))
-        (found,) = cups(engraved, printing=True)
+        (found,) = cups(engraved)[0]
         self.assertEqual(found.ends, 10)
         self.assertNotIn("shut-on-plate", [f.code for f in checked(engraved, 1.0, QUIET).found])
         codes = [f.code for f in checked(cut(self.ROOM), 1.0, QUIET).found]
         self.assertIn("shut-on-plate", codes)
 
     def test_a_drain_opens_it_at_its_own_height(self) -> None:
-        (high,) = cups(cut(self.ROOM - block((10, 1, 1), (-1, 8, 2))), printing=True)
+        (high,) = cups(cut(self.ROOM - block((10, 1, 1), (-1, 8, 2))))[0]
         self.assertEqual((high.begins, high.ends), (0, 40))
-        self.assertEqual(cups(cut(self.ROOM - block((10, 1, 1), (-1, 8, -0.5))), printing=True), [])
+        self.assertEqual(cups(cut(self.ROOM - block((10, 1, 1), (-1, 8, -0.5))))[0], [])
 
     def test_a_bowl_and_a_pocket(self) -> None:
-        (bowl,) = cups(cut(block((20, 20, 10)) - block((10, 8, 6), (5, 5, 5))), printing=True)
+        (bowl,) = cups(cut(block((20, 20, 10)) - block((10, 8, 6), (5, 5, 5))))[0]
         self.assertEqual((bowl.begins, bowl.ends), (100, 200))
         hidden = cut(block((20, 20, 10)) - block((10, 8, 3), (5, 5, 3)) - Solid.sphere(1.0, 64).translate([2, 17, 5]))
-        pockets = sorted(cups(hidden, printing=False), key=lambda c: c.ml)
+        pockets = sorted(cups(hidden)[1], key=lambda c: c.ml)
         ball = trimesh.creation.icosphere(subdivisions=4, radius=1.0).volume
         self.assertAlmostEqual(pockets[0].ml, ball / 1000, delta=0.03 * ball / 1000)
         self.assertAlmostEqual(pockets[1].ml, 0.24, delta=0.003)

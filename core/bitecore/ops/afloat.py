@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numba as nb
 import numpy as np
 from numpy.typing import NDArray
@@ -63,67 +65,109 @@ def _together(start, row, offset, runs, k, tall, born, stack, rows):
 
 
 @nb.njit(cache=True)
-def _since(stack, rows, m, offset, runs, k, tall, born):
-    """In which layer began what hangs together in `stack`."""
-    since = k
+def _known(stack, rows, m, offset, runs, k, tall, born, place):
+    """(in which layer began what hangs together in `stack`, its place of those told below, -1 where there is none)."""
+    since, known = k, -1
     for t in range(m if k else 0):
         r, row = stack[t], (k - 1) * tall + rows[t]
         for b in range(offset[row], offset[row + 1]):
             if runs[b, 0] < runs[r, 1] and runs[b, 1] > runs[r, 0]:
                 since = min(since, born[b])
-    return since
+                if place[b] >= 0 and (known < 0 or place[b] < known):
+                    known = place[b]
+    return since, known
 
 
 @nb.njit(cache=True)
 def _middle(stack, rows, m, runs):
-    """(pixels, the row and the column of the one nearest to their middle)."""
+    """(pixels, the column and the row of their middle)."""
     area, x, y = 0.0, 0.0, 0.0
     for t in range(m):
         a, b = float(runs[stack[t], 0]), float(runs[stack[t], 1])
         area += b - a
         x += (b - a) * (a + b - 1) / 2
         y += (b - a) * rows[t]
-    best, row, column = 1e18, 0, 0.0
+    return int(area), x / area, y / area
+
+
+@nb.njit(cache=True)
+def _nearest(stack, rows, m, runs, x, y, k, bar, sub, first, wide):
+    """(row, column) of the pixel of `stack` nearest to a place that no tip is barred from; (-1, -1) where there is none."""
+    best, at, on = 1e18, -1, -1
     for t in range(m):
-        a, b = float(runs[stack[t], 0]), float(runs[stack[t], 1])
-        at = min(max(np.floor(x / area + 0.5), a), b - 1)
-        far = (at - x / area) ** 2 + (rows[t] - y / area) ** 2
-        if far < best:
-            best, row, column = far, rows[t], at
-    return int(area), row, int(column)
+        for column in range(runs[stack[t], 0], runs[stack[t], 1]):
+            far = (column - x) ** 2 + (rows[t] - y) ** 2
+            if far < best and k < bar[field_pixel(rows[t], column, sub, first, wide)]:
+                best, at, on = far, rows[t], column
+    return at, on
+
+
+@nb.njit(cache=True)
+def field_pixel(row, column, sub, first, wide) -> int:
+    """Of the field of held.py, so many of the layers' pixels wide, the pixel that a place lies in."""
+    return (max(row - first[1], 0) + sub // 2) // sub * wide + (max(column - first[0], 0) + sub // 2) // sub + 4 * wide + 4
 
 
 @nb.njit(cache=True, nogil=True)
-def _afloat(offset, runs, count, tall, quiet, least, first_held, out):
-    born = np.empty(len(runs), np.int32)
+def _afloat(offset, runs, count, tall, quiet, least, speck, first_held, bar, sub, first, wide, out):
+    born, place = np.empty(len(runs), np.int32), np.empty(len(runs), np.int32)
+    places = np.zeros((len(out), 3), np.int64)
     most = 0
     for k in range(count):
         most = max(most, offset[(k + 1) * tall] - offset[k * tall])
     loose, rows = np.empty(most, np.int64), np.empty(most, np.int64)
     stack, of = np.empty(most, np.int64), np.empty(most, np.int64)
-    found = 0
+    found, known = 0, 0
     for k in range(count):
         n = _laid(offset, runs, k, tall, born, loose, rows, first_held)
         for t in range(n):
             if born[loose[t]] != _LOOSE:
                 continue
             m, held = _together(loose[t], rows[t], offset, runs, k, tall, born, stack, of)
-            since = _since(stack, of, m, offset, runs, k, tall, born)
-            area, row, column = _middle(stack, of, m, runs)
-            told = not held and k - since >= quiet and area >= least and found < len(out)
-            if told:
-                out[found] = np.array([k, since, row, column, area])
-                found += 1
+            since, at = _known(stack, of, m, offset, runs, k, tall, born, place)
+            area, x, y = _middle(stack, of, m, runs)
+            if not held and at < 0 and area >= speck and known < len(places):
+                row, column = _nearest(stack, of, m, runs, x, y, k, bar, sub, first, wide)
+                if row >= 0:
+                    places[known] = np.array([k, row, column])
+                    at = known
+                    known += 1
+            # Where no tip may stand it has to be as sure as the check is.
+            told = not held and area >= least and k - since >= (quiet if at >= 0 else max(quiet, 1)) and found < len(out)
+            if told and at >= 0:
+                out[found] = np.array([k, since, places[at, 1], places[at, 2], area, places[at, 0]])
+            elif told:
+                out[found] = np.array([k, since, round(y), round(x), area, -1])
+            found += told
             for u in range(m):
                 # Once told, it counts as held.
                 born[stack[u]] = _HELD if held or told else since
+                place[stack[u]] = at
     return found
 
 
-def afloat(body: Layers, *, quiet: int, least_px: int, first_held: bool, most: int) -> NDArray[np.int64]:
-    """(f, 5) of what begins in mid-air: in which layer that is sure, in which it began, row and column of its middle, pixels.
+@dataclass(frozen=True)
+class Field:
+    """That of held.py: sub : pixels of the layers across one of its own; first : the column and the row it begins with; wide : pixels in a
+    row of it; bar : from which layer on no tip stands in each, nowhere where it has no places"""
+
+    sub: int
+    first: tuple[int, int]
+    wide: int
+    bar: NDArray[np.float32]
+
+
+def afloat(
+    body: Layers, field: Field, *, quiet: int, least_px: int, speck_px: int, first_held: bool, most: int
+) -> NDArray[np.int64]:  # fmt: skip
+    """(f, 6) of what begins in mid-air: in which layer that is sure, in which it began, row and column of its place, pixels, in which layer
+    it had that place. The place is the first that is not barred once it has speck_px pixels; -1 at the end and its middle where none is.
 
     quiet : so many layers later it still hangs together with nothing that is held; first_held : what lies in the first layer is
     """
-    out = np.zeros((most, 5), np.int64)
-    return out[: _afloat(body.offset, body.runs, body.count, body.tall, quiet, least_px, first_held, out)]
+    out = np.zeros((most, 6), np.int64)
+    bar = field.bar if len(field.bar) else np.full(field.wide * (body.tall // field.sub + 9), np.inf, np.float32)
+    told = _afloat(
+        body.offset, body.runs, body.count, body.tall, quiet, least_px, speck_px, first_held, bar, field.sub, field.first, field.wide, out
+    )
+    return out[:told]

@@ -48,22 +48,23 @@ def _gaps(offset, runs, row, wide, start, end, n):
 
 
 @nb.njit(cache=True)
-def _ended(out, count, of, k, born, last, widest, best, pixels, bx, by):
+def _ended(out, count, of, k, born, last, widest, best, pixels, bx, by, for_good):
     if count < len(out):
-        out[count] = np.array([born[of], k, last[of], widest[of], best[of], pixels[of], bx[of], by[of]])
+        out[count] = np.array([born[of], k, last[of], widest[of], best[of], pixels[of], bx[of], by[of], for_good])
         return count + 1
     return count
 
 
 @nb.njit(cache=True, nogil=True)
-def _cups(offset, runs, count, tall, wide, plate, out):
+def _cups(offset, runs, count, tall, wide, out):
     size = len(runs) + count * tall
     start, end = np.empty(size, np.int32), np.empty(size, np.int32)
-    parent, open_ = np.arange(size), np.zeros(size, np.bool_)
+    # What is open while it is printed, and in the hand.
+    parent, open_, loose = np.arange(size), np.zeros(size, np.bool_), np.zeros(size, np.bool_)
     pixels, born, last = np.zeros(size, np.int64), np.zeros(size, np.int32), np.zeros(size, np.int32)
-    best, widest = np.zeros(size, np.float64), np.zeros(size, np.int32)
-    bx, by = np.zeros(size), np.zeros(size)
-    here, hx, hy = np.zeros(size, np.int64), np.zeros(size), np.zeros(size)
+    best, widest = np.zeros(size, np.int32), np.zeros(size, np.int32)
+    bx, by = np.zeros(size, np.float32), np.zeros(size, np.float32)
+    here, hx, hy = np.zeros(size, np.int32), np.zeros(size, np.int32), np.zeros(size, np.int32)
     first = np.zeros(count * tall + 1, np.int64)
     n, told = 0, 0
     for k in range(count):
@@ -73,6 +74,7 @@ def _cups(offset, runs, count, tall, wide, plate, out):
             first[row] = n
             n = _gaps(offset, runs, row, wide, start, end, n)
             first[row + 1] = n
+            behind, under = first[row - 1] if j else 0, first[row - tall] if k else 0
             for t in range(first[row], n):
                 pixels[t], born[t], last[t] = end[t] - start[t], k, k
                 # The row before, and the same row of the layer below.
@@ -80,30 +82,40 @@ def _cups(offset, runs, count, tall, wide, plate, out):
                     if (below and k == 0) or (not below and j == 0):
                         continue
                     other = row - tall if below else row - 1
-                    for u in range(first[other], first[other + 1]):
-                        if start[u] >= end[t] or end[u] <= start[t]:
-                            continue
+                    past = under if below else behind
+                    while past < first[other + 1] and end[past] <= start[t]:
+                        past += 1
+                    if below:
+                        under = past
+                    else:
+                        behind = past
+                    for u in range(past, first[other + 1]):
+                        if start[u] >= end[t]:
+                            break
                         a, b = root_of(parent, u), root_of(parent, t)
                         if a == b:
                             continue
                         if open_[a] != open_[b]:
                             shut = b if open_[a] else a
                             if born[shut] < k and best[shut] > 0:
-                                told = _ended(out, told, shut, k, born, last, widest, best, pixels, bx, by)
+                                told = _ended(out, told, shut, k, born, last, widest, best, pixels, bx, by, False)
                         if a > b:
                             a, b = b, a
                         parent[b] = a
                         pixels[a] += pixels[b]
                         born[a], last[a] = min(born[a], born[b]), max(last[a], last[b])
                         open_[a] = open_[a] or open_[b]
+                        loose[a] = loose[a] or loose[b]
                         if best[b] > best[a]:
                             best[a], widest[a], bx[a], by[a] = best[b], widest[b], bx[b], by[b]
-                at_edge = start[t] == 0 or end[t] == wide or j == 0 or j == tall - 1
-                if at_edge or (not plate and (k == 0 or k == count - 1)):
+                if k == 0 or k == count - 1:
+                    loose[root_of(parent, t)] = True
+                if start[t] == 0 or end[t] == wide or j == 0 or j == tall - 1:
                     a = root_of(parent, t)
+                    loose[a] = True
                     if not open_[a]:
                         if born[a] < k and best[a] > 0:
-                            told = _ended(out, told, a, k, born, last, widest, best, pixels, bx, by)
+                            told = _ended(out, told, a, k, born, last, widest, best, pixels, bx, by, False)
                         open_[a] = True
         # How wide what is shut is in this layer, and a place in it: its longest run.
         for row in range(k * tall, (k + 1) * tall):
@@ -118,24 +130,24 @@ def _cups(offset, runs, count, tall, wide, plate, out):
             a = root_of(parent, t)
             if here[a] > 0:
                 if here[a] > best[a]:
-                    u = int(hy[a])
+                    u = hy[a]
                     best[a], widest[a] = here[a], k
                     bx[a] = 0.5 * (start[u] + end[u])
                     by[a] = np.searchsorted(first[k * tall : (k + 1) * tall + 1], u, side="right") - 1
                 here[a], hx[a] = 0, 0.0
     for t in range(n):
         if parent[t] == t and not open_[t] and best[t] > 0:
-            told = _ended(out, told, t, count, born, last, widest, best, pixels, bx, by)
+            told = _ended(out, told, t, count, born, last, widest, best, pixels, bx, by, not loose[t])
     return told
 
 
-def cups(body: Layers, *, printing: bool) -> list[Cup]:
-    """printing : what the plate and the film shut in meanwhile; else the pockets that stay in the finished part."""
-    out = np.zeros((_MOST, 8))
-    told = _cups(body.offset, body.runs, body.count, body.tall, body.wide, printing, out)
+def cups(body: Layers) -> tuple[list[Cup], list[Cup]]:
+    """(what the plate and the film shut in while it is printed, the pockets of it that stay shut in the finished part)."""
+    out = np.zeros((_MOST, 9))
+    told = _cups(body.offset, body.runs, body.count, body.tall, body.wide, out)
     pixel = body.pixel_mm**2
-    return [
+    found = [
         Cup(int(b), int(min(e, last + 1)), int(w), float(area) * pixel, float(px) * pixel * body.layer_mm / 1000, float(x), float(y))
-        for b, e, last, w, area, px, x, y in out[:told]
-        if printing or e == body.count
+        for b, e, last, w, area, px, x, y, _ in out[:told]
     ]
+    return found, [cup for cup, row in zip(found, out[:told], strict=True) if row[8]]

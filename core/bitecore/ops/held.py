@@ -13,13 +13,16 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
 
-from .afloat import afloat
+from .afloat import Field, afloat
 from .debt import owed
 from .layers import Layers
 
 # Pixels of the field, at least; what begins in mid-air and is joined within so much height is of no account.
 _PIXEL_MM, _TIP_PIXEL_MM, _QUIET_MM = 0.1, 0.25, 0.1
-_MOST, MOST_TIPS, _SPECK_MM2 = 4000, 2000, 0.01
+_MOST, MOST_TIPS = 4000, 2000
+# What begins in mid-air gets its tip where it is so large first, if it becomes so large that it is told (common practice, no source): a
+# speck of a few pixels is taken along by what it is soon joined to.
+_TIP_FROM_MM2, ISLAND_MM2 = 0.01, 0.05
 # A way out so narrow is a drain: what lies behind it is a cavity. Looked at in cells of so much.
 _WAY_MM, _WAY_CELL_MM = 5.0, 0.2
 # From a pixel to its neighbours, as a knight on a chessboard goes too: no distance comes out more than 3 % too long.
@@ -49,10 +52,11 @@ class Unheld:
     far_mm: float
 
 
-def unheld(body: Layers, *, reach_mm: float, slope_deg: float = 45.0) -> list[Unheld]:
+def unheld(body: Layers, *, reach_mm: float, slope_deg: float = 45.0, island_mm2: float = ISLAND_MM2) -> list[Unheld]:
     """All that is not held, the first layer (on the plate) is. reach_mm : how far a layer may stand out freely; slope_deg : from the
-    vertical, how far a wall may lean out without end. Time grows with what is not held, memory with the plan."""
-    return _asked(body, reach_mm, slope_deg, _PIXEL_MM, np.zeros((0, 3)), np.zeros((0, 3)), 0.0, True)[0]
+    vertical, how far a wall may lean out without end; island_mm2 : what begins in mid-air is told once it is so large, if nothing holds it
+    by then. Time grows with what is not held, memory with the plan."""
+    return _asked(body, reach_mm, slope_deg, _PIXEL_MM, np.zeros((0, 3)), np.zeros((0, 3)), 0.0, True, island_mm2)[0]
 
 
 def tips_for(
@@ -66,7 +70,7 @@ def tips_for(
     wide = _PIXEL_MM if fine else _TIP_PIXEL_MM
     sub = max(round(wide / body.pixel_mm), 1)
     tips = np.zeros((MOST_TIPS, 3))
-    left, told = _asked(body, reach_mm, slope_deg, wide, tips, free, off_mm, False)
+    left, told = _asked(body, reach_mm, slope_deg, wide, tips, free, off_mm, False, ISLAND_MM2)
     made, pixel = tips[:told], sub * body.pixel_mm
     x0, y0 = _corner(body, sub)
     places = np.c_[x0 + (made[:, 1] + 0.5) * pixel, y0 + (made[:, 2] + 0.5) * pixel, made[:, 0] * body.layer_mm]
@@ -93,7 +97,8 @@ def _barred(body: Layers, sub: int, wide: int, tall: int, free: NDArray[np.float
 
 
 def _asked(
-    body: Layers, reach: float, slope_deg: float, pixel_mm: float, tips: NDArray, free: NDArray, off_mm: float, first_held: bool
+    body: Layers, reach: float, slope_deg: float, pixel_mm: float, tips: NDArray, free: NDArray, off_mm: float, first_held: bool,
+    island_mm2: float,
 ) -> tuple[list[Unheld], int]:  # fmt: skip
     sub = max(round(pixel_mm / body.pixel_mm), 1)
     pixel = sub * body.pixel_mm
@@ -104,10 +109,11 @@ def _asked(
     out = np.zeros((_MOST, 6))
     cost = (pixel * np.hypot(*_STEPS.T)).astype(np.float32)
     bar = _barred(body, sub, wide, tall, free, off_mm) if len(tips) else np.zeros(0, np.float32)
-    speck = max(round(_SPECK_MM2 / body.pixel_mm**2), 1)
-    begun = afloat(body, quiet=quiet, least_px=speck, first_held=first_held, most=_MOST)
+    least, speck = (max(round(mm2 / body.pixel_mm**2), 1) for mm2 in (island_mm2, _TIP_FROM_MM2 if len(tips) else island_mm2))
+    field = Field(sub, first, wide, bar)
+    begun = afloat(body, field, quiet=quiet, least_px=least, speck_px=speck, first_held=first_held, most=_MOST)
     count, told = owed(
-        body.offset, body.runs, body.count, body.tall, sub, first, wide, wide * tall, pay, np.float32(reach), quiet, cost,
+        body.offset, body.runs, body.count, body.tall, sub, first, wide, wide * tall, pay, np.float32(reach), quiet + 2, cost,
         np.c_[_STEPS @ (1, wide), _PAST @ (1, wide)], out, tips, bar, first_held, begun,
     )  # fmt: skip
     found = [

@@ -18,9 +18,8 @@ from ..ops.layers import Layers
 from ..ops.thin import Thin, thin_walls
 from ..progress import Run
 
-# Smaller ones are of no account: dents between cusps are cups too; a speck of a few pixels is taken along by what it is soon
-# joined to (common practice, no source).
-_ISLAND_MM2, _HANG_MM2, _CUP_MM2, _POCKET_ML = 0.05, 1.0, 20.0, 0.001
+# Smaller ones are of no account: dents between cusps are cups too (common practice, no source).
+_HANG_MM2, _CUP_MM2, _POCKET_ML = 1.0, 20.0, 0.001
 # What opens again after so little height (the holes of a raft do) pulls at nothing worth a word.
 _LOW_MM = 1.0
 _MOST_SAID = 5
@@ -62,12 +61,13 @@ class Checked:
 def checked(body: Layers, reach_mm: float, run: Run, *, plate: Mapping[str, Any] | None = None) -> Checked:
     """reach_mm : so far out a layer holds what lies beyond the one below it; plate : a BuildPlate, for what its printer does not print"""
     run.tick(0.1, "what every layer holds")
-    hangs = [u for u in _joined(unheld(body, reach_mm=reach_mm), body) if u.area_mm2 >= (_ISLAND_MM2 if u.island else _HANG_MM2)]
+    hangs = [u for u in _joined(unheld(body, reach_mm=reach_mm), body) if u.island or u.area_mm2 >= _HANG_MM2]
     inside = [shut_in(body, u.layer - 1, u.x, u.y) for u in hangs]
     run.tick(0.6, "where resin flows")
     low = round(_LOW_MM / body.layer_mm)
-    pulls = [c for c in cups(body, printing=True) if c.area_mm2 >= _CUP_MM2 and c.ends - c.begins > low]
-    pockets = [c for c in cups(body, printing=False) if c.ml >= _POCKET_ML]
+    meanwhile, for_good = cups(body)
+    pulls = [c for c in meanwhile if c.area_mm2 >= _CUP_MM2 and c.ends - c.begins > low]
+    pockets = [c for c in for_good if c.ml >= _POCKET_ML]
     run.tick(0.8, "how thin it is")
     least = (plate or {}).get("least_mm", 0.0)
     thin = thin_walls(body, least) if least else []
