@@ -235,7 +235,8 @@ def owed(
         changed = False
         while next_begun < len(begun) and begun[next_begun, 0] == k:
             told, found = _afloat(
-                begun[next_begun], first, sub, wide, stamp, e, idx, n, wanted, taken, stack, queue, cost, way, tips, told, out, found, last, group
+                begun[next_begun], first, sub, wide, stamp, e, idx, n, wanted, taken, stack, queue, cost, way, tips, told, out, found,
+                last, group,
             )  # fmt: skip
             next_begun += 1
             changed = True
