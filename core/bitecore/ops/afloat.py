@@ -12,6 +12,8 @@ from .layers import Layers
 
 # Of a run: something under it holds it, or that is not known yet; else since which layer it floats.
 _HELD, _LOOSE = -1, -2
+# So many specks are remembered by their places: a rough underside has thousands that are soon joined.
+_PLACES = 200_000
 
 
 @nb.njit(cache=True)
@@ -111,7 +113,7 @@ def field_pixel(row, column, sub, first, wide) -> int:
 @nb.njit(cache=True, nogil=True)
 def _afloat(offset, runs, count, tall, quiet, least, speck, first_held, bar, sub, first, wide, out):
     born, place = np.empty(len(runs), np.int32), np.empty(len(runs), np.int32)
-    places = np.zeros((len(out), 3), np.int64)
+    places = np.zeros((_PLACES, 3), np.int64)
     most = 0
     for k in range(count):
         most = max(most, offset[(k + 1) * tall] - offset[k * tall])
