@@ -9,6 +9,7 @@ import http.client
 import io
 import json
 import socket
+import time
 import unittest
 import zipfile
 from typing import Any
@@ -75,6 +76,13 @@ class StandInTest(unittest.TestCase):
         self.assertEqual(self.put("a", data)[0], 201)
         self.assertEqual([p.name for p in self.printer.folder.glob("*.part")], [])
 
+    def wait_for(self, path: str) -> None:
+        """Until it is there. Connections are served by threads: the one that came first need not be heard first."""
+        until = time.monotonic() + 20
+        while self.ask("GET", path)[0] != 200:
+            self.assertLess(time.monotonic(), until, path)
+            time.sleep(0.01)
+
     def rest(self, name: str, data: bytes, begin: int, whole: bytes) -> tuple[int, dict[str, Any]]:
         """Partial PUT (RFC 9110 14.5) with the hash of the whole (RFC 9530)."""
         digest = base64.b64encode(hashlib.sha256(whole).digest()).decode()
@@ -127,6 +135,7 @@ class StandInTest(unittest.TestCase):
         with socket.create_connection((where.hostname or "", where.port or 0), timeout=5) as hung:
             head = f"PUT /jobs/a HTTP/1.1\r\nHost: x\r\nContent-Length: {len(data)}\r\nRepr-Digest: sha-256=:{digest}:\r\n\r\n"
             hung.sendall(head.encode() + data[:300])
+            self.wait_for(f"/parts/{hashlib.sha256(data).hexdigest()}")
             self.assertEqual(self.put("a", data)[0], 201)
             with contextlib.suppress(OSError):
                 hung.sendall(data[300:])
