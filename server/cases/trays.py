@@ -10,7 +10,7 @@ from typing import Any
 from django.db import DatabaseError
 
 from bitecore.engine.graph import Node
-from bitecore.engine.model import BODIES
+from bitecore.engine.model import Step
 from bitecore.runsheet import CaseDocument, standard
 from bitecore.runsheet.who import CaseGraph
 from ground.errors import log_accident
@@ -23,6 +23,8 @@ from .models import Case
 from .schemas import Tray, TrayState
 
 _WORST = ("failed", "look", "working", "stale", "todo", "done", "off")
+# What comes after the case itself: its bodies go to the plate room as they are.
+_AFTER = ("plate", "hand-off")
 _FIELDS = ("patient", "practice", "purpose", "due")
 
 
@@ -34,18 +36,14 @@ def _steps() -> str:
 
 def is_current(case: Case) -> bool:
     kept = case.summary
-    return bool(kept) and "bodies" in kept and kept.get("steps") == _steps() and kept.get("revision") == case.revision
+    return bool(kept) and "doubt" in kept and kept.get("steps") == _steps() and kept.get("revision") == case.revision
 
 
 def summarised(case: Case, document: CaseDocument, graph: CaseGraph) -> dict[str, Any]:
     """bodies : those that could be printed
-    states : of every step on the run sheet, as if nothing ran; failed, next : what it waits for, as [step, sentence, tone]."""
-    states = []
-    for step in standard().shown:
-        resting = [resting_state(n, case) for each in standard().speaking(step) for n in graph.of_step(each.name)]
-        if set(resting) <= {"done", "off"} and any(n.state == "look" for n in of_bodies(graph, step.name)):
-            resting = ["look"]
-        states.append({"step": step.name, "title": step.title, "state": worst(resting)})
+    states : of every step on the run sheet, as if nothing ran; failed, next : what it waits for, as [step, sentence, tone]
+    doubt  : why it is not printed yet as a matter of course, or none: doubts that a person has seen and accepted are none."""
+    states = [_state(case, graph, step) for step in standard().shown]
     failed = next((s for s in states if s["state"] == "failed"), None)
     return {
         "steps": _steps(),
@@ -54,8 +52,26 @@ def summarised(case: Case, document: CaseDocument, graph: CaseGraph) -> dict[str
         "states": states,
         "bodies": [{"address": n.piece, "jaw": n.jaw or ""} for n in graph.of_step("assemble") if n.good is not None],
         "failed": [failed["step"], f"{failed['title']}: {_first_flag(graph, failed['step'], 'stop')}", "look"] if failed else None,
+        "doubt": _doubt(document, graph, states),
         "next": list(_next(document, graph)),
     }
+
+
+def _state(case: Case, graph: CaseGraph, step: Step) -> dict[str, str]:
+    resting = [resting_state(n, case) for each in standard().speaking(step) for n in graph.of_step(each.name)]
+    if set(resting) <= {"done", "off"} and any(n.state == "look" for n in found_by_parts(graph, step.name)):
+        resting = ["look"]
+    return {"step": step.name, "title": step.title, "state": worst(resting)}
+
+
+def _doubt(document: CaseDocument, graph: CaseGraph, states: list[dict[str, str]]) -> str:
+    store = ServerStore()
+    for said in states:
+        if said["step"] in _AFTER or said["state"] in ("done", "off"):
+            continue
+        if said["state"] != "look" or asks(document, graph, standard()[said["step"]], store):
+            return f"{said['title']} needs a look"
+    return ""
 
 
 def keep_summary(case: Case, document: CaseDocument, graph: CaseGraph) -> None:
@@ -70,9 +86,9 @@ def resting_state(node: Node, case: Case) -> str:
     return "stale" if node.id in case.last_good else "todo"
 
 
-def of_bodies(graph: CaseGraph, step: str) -> list[Node]:
-    """What is shown with a step and says something of every body: its findings are the step's."""
-    return [n for n in graph.nodes.values() if n.step.part_of == step and n.step.over == BODIES]
+def found_by_parts(graph: CaseGraph, step: str) -> list[Node]:
+    """What is shown with a step and says something of a jaw or a body of it: its findings are the step's, as on the run sheet."""
+    return [n for n in graph.nodes.values() if n.step.part_of == step and n.piece.partition(".")[0] in graph.jaws]
 
 
 def worst(states: Iterable[str]) -> str:
@@ -103,7 +119,7 @@ def _next(document: CaseDocument, graph: CaseGraph) -> tuple[str, str, str]:
 
 def _first_flag(graph: CaseGraph, step: str, severity: str) -> str:
     speaking = [n for each in standard().speaking(standard()[step]) for n in graph.of_step(each.name)]
-    for node in (*speaking, *of_bodies(graph, step)):
+    for node in (*speaking, *found_by_parts(graph, step)):
         if node.manifest:
             for flag in node.manifest.flags:
                 if flag["severity"] == severity:

@@ -150,7 +150,7 @@ def fill(user: Any, ident: int, base: int) -> Plate:
         settings, size = _room(document)
         ones = taken(document, size, settings, _by_due(user))
         if not ones:
-            text = "Nothing that is ready finds room here: all of it lies on a plate, or this one is full."
+            text = "Nothing that is ready finds room here: all else lies on a plate or waits for a look, or this one is full."
             raise Refused(text, code="nothing-ready", status=409)
         bodies = [*document.bodies, *_numbered(document, ones)]
         _use(plate, bodies)

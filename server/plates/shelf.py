@@ -12,8 +12,6 @@ from .models import Plate
 from .schemas import ReadyOut
 
 _MOST_CASES, _MOST_PLATES = 300, 100
-# Nobody has doubts left about a case of which every step before the plate rests in one of these.
-_RESTS = ("done", "off")
 
 
 def ready(user: Any, *, veiled: bool = False) -> list[ReadyOut]:
@@ -40,9 +38,7 @@ def _waits(case: Case, kept: dict[str, Any]) -> str:
         return case.trouble or "It is being worked out"
     if kept["failed"] and kept["failed"][0] not in ("plate", "hand-off"):
         return str(kept["failed"][1])
-    before = [s for s in kept["states"] if s["step"] not in ("plate", "hand-off")]
-    first = next((s for s in before if s["state"] not in _RESTS), None)
-    return f"{first['title']} needs a look" if first else ""
+    return str(kept["doubt"])
 
 
 def _on_plates(user: Any) -> dict[tuple[str, str], int]:

@@ -291,6 +291,29 @@ class PlateTest(WorkCase):
             self.assertEqual(fixed.status_code, 200, fixed.content)
             self.assertNotIn(code, [f["code"] for n in self.worked(ident)["nodes"] for f in n["flags"]])
 
+    def test_a_doubt_that_a_part_of_a_step_found_keeps_it_back_until_a_person_has_accepted_it(self) -> None:
+        path = f"/api/cases/{self.one.number}"
+
+        def waits() -> set[str]:
+            return {b["waits"] for b in self.mira.get("/api/plates/shelf").json() if b["case"] == self.one.number}
+
+        def set_to(base: int, step: str, values: dict[str, Any]) -> None:
+            asked = {"base": base, "step": step, "piece": "p1", "values": values}
+            self.assertEqual(post(self.mira, f"{path}/settings", asked).status_code, 200)
+            self.work(self.one)
+
+        set_to(1, "clean", {"left": {"l1": {"kind": "hole", "at": [500.0, 0.0, 0.0]}}})
+        self.assertEqual(self.states(self.one)["clean/p1"], "look")
+        tray = next(t for t in self.mira.get("/api/cases").json() if t["number"] == self.one.number)
+        self.assertEqual({s["step"]: s["state"] for s in tray["states"]}["trim"], "look")
+        self.assertEqual(waits(), {"Trim needs a look"})
+        accepted = post(self.mira, f"{path}/accept", {"base": 2, "steps": ["trim"]})
+        self.assertEqual(accepted.status_code, 200, accepted.content)
+        self.assertEqual(waits(), {""})
+        # Another finding than the one that was accepted.
+        set_to(3, "trim", {"holes_mm": 0.0})
+        self.assertEqual(waits(), {"Trim needs a look"})
+
     def test_copies_the_shelf_a_newer_body_and_a_plate_that_fills_itself(self) -> None:
         shelf = self.mira.get("/api/plates/shelf").json()
         self.assertEqual(
@@ -314,6 +337,12 @@ class PlateTest(WorkCase):
         self.assertNotEqual(fresh["bodies"][0]["mesh"], now["bodies"][0]["mesh"])
         self.assertEqual(post(self.mira, f"/api/plates/{ident}/undo").json()["bodies"], now["bodies"])
         other = post(self.mira, "/api/plates", {"printer": "heron"}).json()
+        refused = post(self.mira, f"/api/plates/{other['id']}/fill", {"base": 1})
+        self.assertEqual(refused.json()["code"], "nothing-ready")
+        for case in (self.one, self.two):
+            # A fold of the lower could not be mended.
+            revision = Case.objects.get(pk=case.pk).revision
+            post(self.mira, f"/api/cases/{case.number}/accept", {"base": revision, "steps": ["trim"]})
         full = post(self.mira, f"/api/plates/{other['id']}/fill", {"base": 1})
         names = {(b["case"], b["address"]) for b in full.json()["bodies"]}
         # What lies on the first plate does not come again; what has doubts left is not taken either.

@@ -217,7 +217,8 @@ def _said(lie: Mapping[str, _Lies], left: list[str], stand: Mapping[str, Any], t
         count = Counter(stand[ident]["name"] for ident in left)
         names = ", ".join(f"{times} × {name}" if times > 1 else name for name, times in count.items())
         size = f"{printer.width_mm:.0f} × {printer.depth_mm:.0f} mm"
-        flags.append(Flag("no-room", "look", f"No room on the {title} ({size}) for {names}. Take some off, or choose a larger printer."))
+        text = f"No room on the {title} ({size}) for {names}. Put them onto more plates, or choose a larger printer."
+        flags.append(Flag("no-room", "look", text))
     tall = max((one.high[2] for one in lie.values()), default=0.0)
     if tall > printer.height_mm:
         text = f"The tallest body is {tall:.1f} mm; the {title} builds up to {printer.height_mm:.0f} mm."
@@ -258,7 +259,7 @@ STEP = Step(
     name="pack",
     title="Pack",
     number=1,
-    version=8,
+    version=9,
     over=WHOLE,
     settings=PackSettings,
     needs={

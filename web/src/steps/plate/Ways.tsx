@@ -1,3 +1,4 @@
+import { useRef } from "react";
 import { detailOf, nodeOf, pieceOf } from "../../case/look";
 import { capital, duration } from "../../shared/format";
 import type { CardProps } from "../../stage";
@@ -30,6 +31,7 @@ const ROWS: [string, (w: Way) => string | null][] = [
 /** What every way to lay the body that is looked at costs; a press on a way lays it so. */
 export function Ways({ data, view, doings }: CardProps) {
   const settings = detailOf(data, "plate")?.settings;
+  const asked = useRef(false);
   const piece = view.piece ? pieceOf(data, view.piece) : undefined;
   const compares = settings?.compare === true;
   const node = piece && nodeOf(data, "ways", piece.id);
@@ -39,10 +41,16 @@ export function Ways({ data, view, doings }: CardProps) {
   const lays = stands[piece.id] ?? settings?.supports;
   const isNow = (way: Way) =>
     way.tilt_deg === null ? lays === "none" : lays === "all" && Number(settings?.tilt_deg) === way.tilt_deg;
+  // Who asked for it is shown it, however long it took; nobody else is moved.
+  function shown(table: HTMLTableElement | null) {
+    if (!table || !asked.current) return;
+    asked.current = false;
+    table.scrollIntoView({ block: "nearest" });
+  }
   return (
     <section className="mt-3 text-[13px]">
       {ways.length > 0 && (
-        <table aria-label="Ways to lay" className="w-full">
+        <table ref={shown} aria-label="Ways to lay" className="w-full">
           <caption className="dim pb-1 text-left text-xs">{capital(piece.jaw)}, alone on the plate</caption>
           <thead>
             <tr className="dim text-xs">
@@ -92,7 +100,10 @@ export function Ways({ data, view, doings }: CardProps) {
         type="button"
         className="py-1 font-semibold text-primary"
         disabled={doings.busy}
-        onClick={() => doings.set("plate", "*", { compare: !compares })}
+        onClick={() => {
+          asked.current = !compares;
+          doings.set("plate", "*", { compare: !compares });
+        }}
       >
         {compares ? "Without the other ways" : "Compare ways to lay"}
       </button>
