@@ -45,7 +45,7 @@ def plates(request: HttpRequest) -> list[PlateLine]:
 
 @router.post("", response=PlateOut)
 def create(request: HttpRequest, body: NewPlate) -> PlateOut:
-    return plate_out(services.create(request.user, body.name, body.printer), request.user)
+    return plate_out(services.create(request.user, body.name, body.printer, filled=body.filled), request.user)
 
 
 @router.get("/shelf", response=list[ReadyOut])

@@ -123,8 +123,11 @@ class PlateGone(Schema):
 
 
 class NewPlate(Schema):
+    """filled : with what is ready and due first; where nothing is, none is begun"""
+
     name: str = ""
     printer: str = ""
+    filled: bool = False
 
 
 class PutOn(Schema):

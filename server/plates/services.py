@@ -41,9 +41,9 @@ def visible(user: Any, ident: int) -> Plate:
 
 
 @transaction.atomic
-def create(user: Any, name: str, printer: str = "") -> Plate:
-    owner = Owner.objects.create()
-    plate = Plate.objects.create(owner=owner, wanted=timezone.now())
+def create(user: Any, name: str, printer: str = "", *, filled: bool = False) -> Plate:
+    """filled : at once, as fill does; where nothing is ready none is begun."""
+    plate = Plate.objects.create(owner=Owner.objects.create(), wanted=timezone.now())
     house = newest()
     # The house says once on what its models are printed, and how.
     said = house.steps.get("plate", {})
@@ -53,7 +53,7 @@ def create(user: Any, name: str, printer: str = "") -> Plate:
     document = with_records(PLATE.registry, document)
     changes.write(plate, user, document.model_dump(mode="json"), [], "Plate begun")
     ask_for_work(plate)
-    return plate
+    return fill(user, plate.pk, plate.revision) if filled else plate
 
 
 def delete(user: Any, ident: int) -> None:

@@ -148,7 +148,7 @@ class PlateRoomTest(BrowserCase):
     def begun_and_deleted(self) -> None:
         page = self.page
         kept = page.url
-        page.get_by_role("button", name="Next plate").click()
+        page.get_by_role("button", name="Empty plate").click()
         page.wait_for_url(lambda url: url != kept)
         page.get_by_role("button", name="Delete …").click()
         page.get_by_role("button", name="Keep it").click()

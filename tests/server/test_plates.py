@@ -336,17 +336,19 @@ class PlateTest(WorkCase):
         self.assertEqual([b["newer"] for b in fresh["bodies"]], [False] * 3)
         self.assertNotEqual(fresh["bodies"][0]["mesh"], now["bodies"][0]["mesh"])
         self.assertEqual(post(self.mira, f"/api/plates/{ident}/undo").json()["bodies"], now["bodies"])
-        other = post(self.mira, "/api/plates", {"printer": "heron"}).json()
-        refused = post(self.mira, f"/api/plates/{other['id']}/fill", {"base": 1})
-        self.assertEqual(refused.json()["code"], "nothing-ready")
+        refused = post(self.mira, "/api/plates", {"printer": "heron", "filled": True})
+        self.assertEqual((refused.status_code, refused.json()["code"], Plate.objects.count()), (409, "nothing-ready", 1))
         for case in (self.one, self.two):
             # A fold of the lower could not be mended.
             revision = Case.objects.get(pk=case.pk).revision
             post(self.mira, f"/api/cases/{case.number}/accept", {"base": revision, "steps": ["trim"]})
-        full = post(self.mira, f"/api/plates/{other['id']}/fill", {"base": 1})
+        full = post(self.mira, "/api/plates", {"printer": "heron", "filled": True})
+        other = full.json()
         names = {(b["case"], b["address"]) for b in full.json()["bodies"]}
         # What lies on the first plate does not come again; what has doubts left is not taken either.
         self.assertNotIn((self.one.number, "p1"), names)
         self.assertTrue(names)
-        again = post(self.mira, f"/api/plates/{other['id']}/fill", {"base": full.json()["revision"]})
+        again = post(self.mira, f"/api/plates/{other['id']}/fill", {"base": other["revision"]})
         self.assertEqual((again.status_code, again.json()["code"]), (409, "nothing-ready"))
+        self.assertEqual(post(self.mira, f"/api/plates/{other['id']}/undo").json()["bodies"], [])
+        self.assertEqual(post(self.mira, f"/api/plates/{other['id']}/fill", {"base": other["revision"] + 1}).status_code, 200)

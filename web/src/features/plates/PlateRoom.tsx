@@ -33,11 +33,13 @@ export function PlateRoom() {
   const own = prints.filter((p) => p.plate === id);
   const bay = String(plate?.settings.pack?.printer ?? "");
   const begin = useMutation({
-    mutationFn: (printer: string) => okPlate(client.POST("/api/plates", { body: { name: "", printer } })),
+    mutationFn: (body: { printer: string; filled: boolean }) =>
+      okPlate(client.POST("/api/plates", { body: { name: "", ...body } })),
     onError: sayError,
     onSuccess: (made) => {
       queries.setQueryData(["plate", made.id], made);
       queries.invalidateQueries({ queryKey: ["plates"] });
+      queries.invalidateQueries({ queryKey: ["shelf"] });
       navigate(`/plates/${made.id}`);
     },
   });
@@ -52,7 +54,7 @@ export function PlateRoom() {
   function open(printer: string) {
     const known = list.find((p) => p.bay === printer);
     if (known) navigate(`/plates/${known.id}`);
-    else begin.mutate(printer);
+    else begin.mutate({ printer, filled: false });
   }
   return (
     <div className="flex h-full flex-col bg-base-200">
@@ -76,11 +78,32 @@ export function PlateRoom() {
             </nav>
           </>
         )}
-        <button type="button" className="btn btn-sm" onClick={() => begin.mutate(bay)} disabled={begin.isPending}>
+        <button
+          type="button"
+          className="btn btn-sm"
+          title="A plate of this printer, filled with what is ready, what is due first in front"
+          onClick={() => begin.mutate({ printer: bay, filled: true })}
+          disabled={begin.isPending}
+        >
           Next plate
         </button>
+        <button
+          type="button"
+          className="btn btn-sm"
+          title="A plate of this printer with nothing on it"
+          onClick={() => begin.mutate({ printer: bay, filled: false })}
+          disabled={begin.isPending}
+        >
+          Empty plate
+        </button>
       </TopBar>
-      <Command id="next-plate" title="Begin the next plate" keys="n" group="Plate room" run={() => begin.mutate(bay)} />
+      <Command
+        id="next-plate"
+        title="Begin the next plate with what is ready"
+        keys="n"
+        group="Plate room"
+        run={() => begin.mutate({ printer: bay, filled: true })}
+      />
       <Bays bays={bays} prints={prints} at={bay} onChoose={open} />
       <div className="flex min-h-0 flex-1">
         <Shelf shelf={shelf} doings={doings} open={plate !== undefined} />
@@ -98,7 +121,11 @@ export function PlateRoom() {
             ) : plates.isSuccess && list.length === 0 ? (
               <div className="text-center">
                 <p className="pb-3 text-lg">No plate is begun yet.</p>
-                <button type="button" className="btn btn-primary" onClick={() => begin.mutate("")}>
+                <button
+                  type="button"
+                  className="btn btn-primary"
+                  onClick={() => begin.mutate({ printer: "", filled: false })}
+                >
                   Begin a plate
                 </button>
               </div>

@@ -5926,8 +5926,16 @@ export interface components {
             /** Resin */
             resin: string;
         };
-        /** NewPlate */
+        /**
+         * NewPlate
+         * @description filled : with what is ready and due first; where nothing is, none is begun
+         */
         NewPlate: {
+            /**
+             * Filled
+             * @default false
+             */
+            filled: boolean;
             /**
              * Name
              * @default
