@@ -15,10 +15,8 @@ from bitecore.blobs import is_digest
 from bitecore.engine.graph import Graph
 from bitecore.parts.job_name import job_stem
 from bitecore.platesheet.plated import digests as plate_digests
-from bitecore.runsheet import CaseDocument, standard
 from bitecore.runsheet.plated import digests
-from bitecore.runsheet.who import CaseGraph
-from cases.accepting import asks
+from cases.accepting import unaccepted
 from cases.documents import document_of
 from cases.models import AuditLine, Case
 from cases.services import locked, visible
@@ -26,16 +24,17 @@ from ground.errors import Refused
 from house.shelves import on
 from plates import services as plates
 from plates.models import Plate
+from plates.pinning import before_plate, on_it
 from runs.kinds import document_of as document_of_plate
 from runs.owning import use_blobs
 from runs.services import FRONT, announce, look
-from runs.store import ServerStore
 
 from . import bottles, printers
 from .models import AT_PRINTER, ON_ITS_WAY, Bay, Print
 
 SEND_TASK = "send-print"
 _MOST_SHOWN = 200
+_MOST_NAMED = 3
 _NAMES_TRIED = 5
 
 
@@ -57,7 +56,7 @@ def send(user: Any, number: str) -> Print:
     with transaction.atomic():
         case = locked(user, number)
         document, graph = document_of(case), look(case)
-        missing = _unaccepted(document, graph, "plate")
+        missing = unaccepted(document, graph, "plate")
         if missing:
             text = f"Printing waits for your yes to {', '.join(missing)}."
             raise Refused(text, code="not-accepted", status=409, more={"missing": missing})
@@ -69,21 +68,21 @@ def send_plate(user: Any, ident: int) -> Print:
     with transaction.atomic():
         plate = plates.locked(user, ident)
         graph = look(plate)
-        numbers = sorted({body.case for body in document_of_plate(plate).bodies})
-        for case in Case.objects.visible_to(user).filter(number__in=numbers):
-            missing = [title for title in _unaccepted(document_of(case), look(case), "plate") if title != standard()["plate"].title]
-            if missing:
-                text = f"Printing waits for a yes to {', '.join(missing)} in case {case.number}."
-                raise Refused(text, code="not-accepted", status=409, more={"missing": missing, "case": case.number})
-        left = [b.called for b in document_of_plate(plate).bodies if (n := graph.node("pack")) is None or n.json("at_px", b.id) is None]
+        document = document_of_plate(plate)
+        numbers = sorted({body.case for body in document.bodies})
+        found = {case.number: before_plate(case, now) for case, now in on_it(document, user)}
+        waits = {number: titles for number, titles in found.items() if titles}
+        if waits:
+            named = [f"{number} ({', '.join(steps)})" for number, steps in list(waits.items())[:_MOST_NAMED]]
+            more = len(waits) - len(named)
+            named += [f"{more} more"] * (more > 0)
+            text = f"Printing waits for a yes in {' and '.join([', '.join(named[:-1]), named[-1]] if named[1:] else named)}."
+            raise Refused(text, code="not-accepted", status=409, more={"missing": waits})
+        left = [b.called for b in document.bodies if (n := graph.node("pack")) is None or n.json("at_px", b.id) is None]
         if left:
             text = f"There is no room for {', '.join(left[:3])}: take off what does not fit, or choose a larger printer."
             raise Refused(text, code="no-room", status=409)
         return _sent(user, graph, "pack", plate_digests(graph), plate.prints, numbers)
-
-
-def _unaccepted(document: CaseDocument, graph: CaseGraph, last: str) -> list[str]:
-    return [s.title for s in standard().shown if s.name in standard().up_to(last) and asks(document, graph, s, ServerStore())]
 
 
 def _sent(user: Any, graph: Graph, lie: str, layers: list[str], prints: Any, numbers: list[str]) -> Print:

@@ -89,3 +89,9 @@ def asks(document: CaseDocument, graph: CaseGraph, step: Step, store: ServerStor
 def still_asks(document: CaseDocument, graph: CaseGraph, store: ServerStore) -> list[str]:
     """Titles of the steps that wait for a yes."""
     return [step.title for step in standard().shown if asks(document, graph, step, store)]
+
+
+def unaccepted(document: CaseDocument, graph: CaseGraph, last: str, *, with_it: bool = True) -> list[str]:
+    """Titles of the steps up to this one that wait for a yes."""
+    names = standard().up_to(last) - (set() if with_it else {last})
+    return [step.title for step in standard().shown if step.name in names and asks(document, graph, step, ServerStore())]

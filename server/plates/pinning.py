@@ -8,12 +8,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bitecore.engine.graph import Node
-from bitecore.platesheet import PlateBody
+from bitecore.platesheet import PlateBody, PlateDocument
 from bitecore.runsheet import standard
 from bitecore.runsheet.part_names import is_die, part_of
 from bitecore.runsheet.part_names import teeth_of as teeth_numbers
 from bitecore.runsheet.toothed import teeth_of
 from bitecore.runsheet.who import CaseGraph
+from cases.accepting import unaccepted
 from cases.documents import document_of
 from cases.models import Case
 from ground.errors import Refused
@@ -61,6 +62,17 @@ def _lowest_margin(graph: CaseGraph, address: str, place: NDArray[np.float64] | 
     up = np.array(stand["up"]) if place is None else place[2, :3]
     at = np.array(points)
     return [round(float(mm), 6) for mm in at[(at @ up).argmin()]]
+
+
+def before_plate(case: Case, graph: CaseGraph) -> list[str]:
+    """Titles of the steps before the plate that nobody has said yes to in this case."""
+    return unaccepted(document_of(case), graph, "plate", with_it=False)
+
+
+def on_it(document: PlateDocument, user: Any) -> list[tuple[Case, CaseGraph]]:
+    """The cases of what lies on a plate that are still there, as they are now."""
+    numbers = {body.case for body in document.bodies}
+    return [(case, look(case)) for case in Case.objects.visible_to(user).filter(number__in=numbers).order_by("number")]
 
 
 def is_newer(body: PlateBody, now: dict[str, Any]) -> bool:

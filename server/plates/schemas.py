@@ -51,6 +51,7 @@ class PlateOut(Schema):
 
     size_mm   : width, depth, height of the printer's build space; None while it is not known
     whose     : {step: {setting: whose value counts}}
+    waits     : {case: titles of its steps before the plate that nobody has said yes to}: until then nothing is printed
     layers    : a word that stands for its layers as they are now; empty while they are not worked out
     undo, redo : what these would do now, in words
     """
@@ -63,6 +64,7 @@ class PlateOut(Schema):
     whose: dict[str, dict[str, str]]
     states: dict[str, str]
     sentences: list[str]
+    waits: dict[str, list[str]]
     nodes: list[PlateStepOut]
     size_mm: tuple[float, float, float] | None
     printer: str

@@ -10,6 +10,7 @@ from bitecore.engine.model import Step
 from bitecore.engine.store import Manifest
 from bitecore.platesheet import PLATE, PlateDocument
 from bitecore.platesheet.sheet import PlateGraph
+from bitecore.runsheet.who import CaseGraph
 from cases.models import Case
 from cases.nodes import FlagOut, ReadingOut
 from ground.errors import Refused
@@ -20,7 +21,7 @@ from runs.store import ServerStore
 
 from .leafing import word_of
 from .models import Plate
-from .pinning import is_newer, pinned
+from .pinning import before_plate, is_newer, on_it, pinned
 from .schemas import PlateBodyOut, PlateLine, PlateOut, PlateStepOut
 
 
@@ -38,13 +39,15 @@ def plate_out(plate: Plate, user: Any) -> PlateOut:
     document, graph = document_of(plate), look(plate)
     nodes = list(graph.nodes.values())
     now = _packed(plate, graph)
+    cases = on_it(document, user)
     size = now.values["plate"]["json"] if now else None
     undo, redo = can_undo(plate, user)
     return PlateOut(
         id=plate.pk,
         name=document.name,
         revision=plate.revision,
-        bodies=_bodies(document, now, user),
+        bodies=_bodies(document, now, cases),
+        waits={case.number: titles for case, of_case in cases if (titles := before_plate(case, of_case))},
         settings={step.name: document.settings_for(step).model_dump(mode="json") for step in PLATE.registry.shown},
         whose={step.name: document.whose(step) for step in PLATE.registry.shown},
         states={n.step.name: n.state for n in nodes if n.piece == "*"},
@@ -83,10 +86,10 @@ def _packed(plate: Plate, graph: PlateGraph) -> Manifest | None:
     return last if last and "lies" in last.values else None
 
 
-def _bodies(document: PlateDocument, now: Manifest | None, user: Any) -> list[PlateBodyOut]:
+def _bodies(document: PlateDocument, now: Manifest | None, cases: list[tuple[Case, CaseGraph]]) -> list[PlateBodyOut]:
     places = now.values["lies"]["by_piece"] if now else {}
     put: Any = document.settings_for(_pack())
-    fresh = _newest(document, user)
+    fresh = _newest(document, cases)
     return [
         PlateBodyOut(
             id=b.id, name=b.called, case=b.case, address=b.address, jaw=b.jaw, mesh=b.mesh, supports=b.supports, kit=b.kit,
@@ -101,15 +104,11 @@ def _lies(found: dict[str, Any] | None) -> dict[str, Any]:
     return found or {"home_to_plate": None, "box_mm": None, "turn_deg": 0.0}
 
 
-def _newest(document: PlateDocument, user: Any) -> dict[tuple[str, str], dict[str, Any]]:
+def _newest(document: PlateDocument, cases: list[tuple[Case, CaseGraph]]) -> dict[tuple[str, str], dict[str, Any]]:
     """What each body of this plate is in its case now, where that is worked out."""
-    wanted: dict[str, set[str]] = {}
-    for body in document.bodies:
-        wanted.setdefault(body.case, set()).add(body.address)
     out: dict[tuple[str, str], dict[str, Any]] = {}
-    for case in Case.objects.visible_to(user).filter(number__in=wanted):
-        graph = look(case)
-        for address in wanted[case.number]:
+    for case, graph in cases:
+        for address in {body.address for body in document.bodies if body.case == case.number}:
             with contextlib.suppress(Refused):
                 out[case.number, address] = pinned(case, address, graph=graph)
     return out

@@ -302,10 +302,14 @@ class BayTest(BayCase):
         plate = post(self.mira, f"/api/plates/{ident}/settings", {"base": plate["revision"], "step": "pack", "values": values}).json()
         work("plate", ident, 0, threading.Event())
         refused = post(self.mira, "/api/bays/prints", {"plate": ident})
-        self.assertEqual(
-            (refused.status_code, refused.json()["code"], two.number in refused.json()["message"]), (409, "not-accepted", True)
-        )
+        self.assertEqual((refused.status_code, refused.json()["code"]), (409, "not-accepted"))
+        waits = {two.number: ["Intake", "Bite", "Level", "Trim", "Base"]}
+        self.assertEqual(refused.json()["missing"], waits)
+        said = f"Printing waits for a yes in {two.number} (Intake, Bite, Level, Trim, Base)."
+        self.assertEqual(refused.json()["message"], said)
+        self.assertEqual(self.mira.get(f"/api/plates/{ident}").json()["waits"], waits)
         post(self.mira, f"/api/cases/{two.number}/accept", {"base": 1, "steps": STEPS})
+        self.assertEqual(self.mira.get(f"/api/plates/{ident}").json()["waits"], {})
         made = post(self.mira, "/api/bays/prints", {"plate": ident}).json()
         self.assertEqual((made["name"], made["plate"], made["case"]), (f"plate-{ident}_1", ident, ""))
         self.assertEqual(post(self.mira, "/api/bays/prints", {"plate": ident}).json()["code"], "sent-already")

@@ -6665,6 +6665,7 @@ export interface components {
          *
          *     size_mm   : width, depth, height of the printer's build space; None while it is not known
          *     whose     : {step: {setting: whose value counts}}
+         *     waits     : {case: titles of its steps before the plate that nobody has said yes to}: until then nothing is printed
          *     layers    : a word that stands for its layers as they are now; empty while they are not worked out
          *     undo, redo : what these would do now, in words
          */
@@ -6707,6 +6708,10 @@ export interface components {
             trouble: string;
             /** Undo */
             undo: string | null;
+            /** Waits */
+            waits: {
+                [key: string]: string[];
+            };
             /** Whose */
             whose: {
                 [key: string]: {
