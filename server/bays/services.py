@@ -69,7 +69,6 @@ def send_plate(user: Any, ident: int) -> Print:
         plate = plates.locked(user, ident)
         graph = look(plate)
         document = document_of_plate(plate)
-        numbers = sorted({body.case for body in document.bodies})
         found = {case.number: before_plate(case, now) for case, now in on_it(document, user)}
         waits = {number: titles for number, titles in found.items() if titles}
         if waits:
@@ -82,7 +81,7 @@ def send_plate(user: Any, ident: int) -> Print:
         if left:
             text = f"There is no room for {', '.join(left[:3])}: take off what does not fit, or choose a larger printer."
             raise Refused(text, code="no-room", status=409)
-        return _sent(user, graph, "pack", plate_digests(graph), plate.prints, numbers)
+        return _sent(user, graph, "pack", plate_digests(graph), plate.prints, document.cases)
 
 
 def _sent(user: Any, graph: Graph, lie: str, layers: list[str], prints: Any, numbers: list[str]) -> Print:
@@ -122,7 +121,7 @@ def _begun(row: Print, user: Any, numbers: list[str]) -> Print:
 
 def _numbers(row: Print) -> list[str]:
     """Of the cases on it."""
-    return [row.number] if row.case else sorted({body.case for body in document_of_plate(row.of).bodies})
+    return [row.number] if row.case else document_of_plate(row.of).cases
 
 
 def practise(ident: str, kind: str) -> None:

@@ -25,12 +25,13 @@ def taken(
     """Bodies (all of a PlateBody but its id) of those of the cases that find room with what lies there already."""
     room = np.array(size_mm) - 2 * settings.margin_mm - 2 * BEYOND_MM
     feet = {body.id: _foot(body) for body in document.bodies}
+    still = {body.id: (0,) for body in document.bodies if body.as_is}
     out: list[dict[str, Any]] = []
     misses = 0
     for number, bodies in enumerate(cases):
         more = {f"{number} {k}": _foot(PlateBody(id="b0", **one)) for k, one in enumerate(bodies)}
         covered = sum(float(foot.cells.sum()) for foot in (feet | more).values()) * CELL_MM**2
-        if covered > room.prod() or packed(feet | more, room, gap_mm=settings.gap_mm, tries=_TRIES).left:
+        if covered > room.prod() or packed(feet | more, room, gap_mm=settings.gap_mm, tries=_TRIES, turns=still).left:
             misses += 1
             if misses == _MISSES:
                 break

@@ -105,7 +105,10 @@ class LayerTable(Schema):
 
 
 class ReadyOut(Schema):
-    """A body of a case. ready : no step before the plate waits for anything; waits : else for what; plate : on which it lies already"""
+    """A body of a case, or of no case a strip of the house.
+
+    ready : no step before the plate waits for anything; waits : else for what; plate : on which it lies already
+    """
 
     case: str
     address: str

@@ -28,6 +28,7 @@ from . import shelf
 from .filling import taken
 from .models import Plate
 from .pinning import pinned
+from .strips import pinned_strips
 
 _MOST_BODIES = 200
 _FROM_HOUSE = ("printer", "resin", "layer_mm", "gap_mm", "margin_mm")
@@ -77,13 +78,17 @@ def rename(user: Any, ident: int, base: int, name: str) -> Plate:
 
 
 def put(user: Any, ident: int, base: int, number: str, addresses: Sequence[str], count: int = 1) -> Plate:
-    """Put bodies of a case on the plate as they are now, so many of each. Whatever others did to it meanwhile: nothing of theirs is in
-    the way of that."""
+    """Put bodies of a case on the plate as they are now, so many of each; of no case: strips of the house. Whatever others did to it
+    meanwhile: nothing of theirs is in the way of that."""
     with transaction.atomic():
         plate = locked(user, ident)
-        case = cases.visible(user, number)
-        graph = look(case)
-        ones = [pinned(case, address, graph=graph) for address in addresses for _ in range(count)]
+        wanted = [address for address in addresses for _ in range(count)]
+        if number:
+            case = cases.visible(user, number)
+            graph = look(case)
+            ones = [pinned(case, address, graph=graph) for address in wanted]
+        else:
+            ones = pinned_strips(plate.owner_id, wanted)
         document = document_of(plate)
         bodies = [*document.bodies, *_numbered(document, ones)]
         _use(plate, bodies)

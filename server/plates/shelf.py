@@ -10,6 +10,7 @@ from runs.kinds import document_of
 
 from .models import Plate
 from .schemas import ReadyOut
+from .strips import STRIPS
 
 _MOST_CASES, _MOST_PLATES = 300, 100
 
@@ -30,7 +31,15 @@ def ready(user: Any, *, veiled: bool = False) -> list[ReadyOut]:
             )
             for body in kept["bodies"]
         ]  # fmt: skip
-    return sorted(out, key=lambda r: (r.due or "9999", r.case, r.address))
+    return [*sorted(out, key=lambda r: (r.due or "9999", r.case, r.address)), *map(_strip, STRIPS)]
+
+
+def _strip(address: str) -> ReadyOut:
+    """Put on a plate by hand only, as often as one likes."""
+    return ReadyOut(
+        case="", address=address, jaw="", part=address.replace("-", " "), patient="", practice="", due="", picture="",
+        ready=False, waits="", plate=None,
+    )  # fmt: skip
 
 
 def _waits(case: Case, kept: dict[str, Any]) -> str:

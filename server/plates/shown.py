@@ -30,7 +30,7 @@ def plate_line(plate: Plate) -> PlateLine:
     settings: Any = document.settings_for(_pack())
     return PlateLine(
         id=plate.pk, name=document.name, bay=settings.printer, bodies=len(document.bodies),
-        cases=sorted({b.case for b in document.bodies}), created=plate.created.isoformat(),
+        cases=document.cases, created=plate.created.isoformat(),
     )  # fmt: skip
 
 

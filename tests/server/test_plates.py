@@ -11,11 +11,13 @@ from typing import Any
 import numpy as np
 import shapely
 import trimesh
+from django.conf import settings
 from django.contrib.auth.models import User
 from django.test import Client
 from PIL import Image
 
 from bitecore.engine.gives import unpack
+from bitecore.views import view_path
 from cases import keeping
 from cases.models import Case
 from plates.models import Plate
@@ -314,11 +316,37 @@ class PlateTest(WorkCase):
         set_to(3, "trim", {"holes_mm": 0.0})
         self.assertEqual(waits(), {"Trim needs a look"})
 
+    def test_strips_of_the_house_are_printed_and_the_one_that_is_measured_in_its_own_size(self) -> None:
+        sized = {"density_g_ml": 1.15, "size_x": 2.0, "size_y": 1.0, "size_z": -1.0}
+        kept = post(client("tove"), "/api/house/shelves/resin", {"id": "plaster", "name": "Plaster grey", "data": sized, "steps": {}})
+        self.assertEqual(kept.status_code, 200, kept.content)
+        ident = post(self.mira, "/api/plates", {"printer": "heron"}).json()["id"]
+        strips = {"base": 1, "case": "", "addresses": ["size-strip", "fit-strip"]}
+        unknown = post(self.mira, f"/api/plates/{ident}/bodies", strips | {"addresses": ["bed"]})
+        self.assertEqual((unknown.status_code, unknown.json()["code"]), (404, "no-body"))
+        post(self.mira, f"/api/plates/{ident}/bodies", strips)
+        plate = self.worked(ident)
+        self.assertEqual([f["message"] for n in plate["nodes"] for f in n["flags"] if f["severity"] != "note"], [])
+        for body in plate["bodies"]:
+            self.assertTrue(view_path(settings.VIEW_ROOT, body["mesh"], "full").exists(), body["name"])
+        sizes = {b["name"]: np.ptp(np.array(b["box_mm"]), axis=0) for b in plate["bodies"]}
+        # Its lengths are 60, 60 and 30 mm, whatever the resin shrinks by; five sockets of 10 mm are 50 mm, and 9 deep.
+        np.testing.assert_allclose(sizes["Size strip"], [60, 60, 30], atol=1e-5)
+        wide, deep = sizes["Fit strip"][:2]
+        turned = plate["bodies"][1]["turn_deg"] % 180 != 0
+        np.testing.assert_allclose([wide, deep], [9 * 1.02, 50 * 1.01] if turned else [50 * 1.02, 9 * 1.01], atol=1e-5)
+        self.assertEqual(sorted(sizes), ["Fit strip", "Peg", "Size strip"])
+        self.assertEqual((plate["waits"], self.mira.get("/api/plates").json()[0]["cases"]), ({}, []))
+        places = {"b1": {"x_mm": 100.0, "y_mm": 60.0, "turn_deg": 90.0}}
+        post(self.mira, f"/api/plates/{ident}/settings", {"base": plate["revision"], "step": "pack", "values": {"places": places}})
+        found = [f for n in self.worked(ident)["nodes"] for f in n["flags"] if f["code"] == "across"]
+        self.assertEqual(found[0]["message"], "Size strip is turned: its lengths are not along the plate.")
+
     def test_copies_the_shelf_a_newer_body_and_a_plate_that_fills_itself(self) -> None:
         shelf = self.mira.get("/api/plates/shelf").json()
         self.assertEqual(
             [(b["case"], b["address"], b["plate"]) for b in shelf],
-            [(c.number, p, None) for c in (self.one, self.two) for p in ("p1", "p2")],
+            [*((c.number, p, None) for c in (self.one, self.two) for p in ("p1", "p2")), ("", "size-strip", None), ("", "fit-strip", None)],
         )
         plate = post(self.mira, "/api/plates", {"printer": "heron"}).json()
         ident = plate["id"]
@@ -326,7 +354,7 @@ class PlateTest(WorkCase):
         copied = post(self.mira, f"/api/plates/{ident}/bodies/b1/copies", {"base": 2, "count": 2}).json()
         self.assertEqual([b["id"] for b in copied["bodies"]], ["b1", "b2", "b3"])
         self.assertEqual(len({b["mesh"] for b in copied["bodies"]}), 1)
-        lies = [b["plate"] for b in self.mira.get("/api/plates/shelf").json()]
+        lies = [b["plate"] for b in self.mira.get("/api/plates/shelf").json() if b["case"]]
         self.assertEqual(lies, [ident, None, None, None])
         post(self.mira, f"/api/cases/{self.one.number}/settings", {"base": 1, "step": "base", "values": {"thickness_mm": 6.0}})
         self.work(Case.objects.get(pk=self.one.pk))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -37,21 +37,21 @@ def in_row(bodies: Mapping[str, Laid], axis: int, gap_mm: float) -> tuple[Places
 
 def by_shape(
     laid: Mapping[str, Laid], bodies: Mapping[str, Mesh], room_mm: ArrayLike, *, gap_mm: float, kits: Sequence[Places] = (),
-    rafts_mm: Mapping[str, float] | None = None, locked: Places | None = None,
+    rafts_mm: Mapping[str, float] | None = None, locked: Places | None = None, unturned: Collection[str] = (),
 ) -> tuple[Places, list[str]]:  # fmt: skip
     """({name: place}, those there is no room for) in a room (width, depth in mm) that begins at the origin; in its middle, where none is
     locked.
 
     kits : those that stay together as they lie to each other, where there is room for that; rafts_mm : so much around a body is its own
-    too; locked : those that stay where they are
+    too; locked : those that stay where they are; unturned : those that are not turned, and belong to no kit
     """
     room, rafts, stay = np.asarray(room_mm, float), rafts_mm or {}, locked or {}
     free = {name: one for name, one in laid.items() if name not in stay}
     together = [kit for kit in kits if len(kit) > 1]
-    made = [_by_shape(free, bodies, room, gap_mm, together, rafts, stay)]
+    made = [_by_shape(free, bodies, room, gap_mm, together, rafts, stay, unturned)]
     if made[0][1] and together:
-        made.append(_by_shape(free, bodies, room, gap_mm, (), rafts, stay))
-    if made[0][1] and not stay:
+        made.append(_by_shape(free, bodies, room, gap_mm, (), rafts, stay, unturned))
+    if made[0][1] and not stay and not unturned:
         # Boxes are measured to the micrometre, what a body covers to the cell of a raster.
         made.append(in_rows(free, room, gap_mm=gap_mm))
     out, left = min(made, key=lambda done: len(done[1]))
@@ -60,7 +60,7 @@ def by_shape(
 
 def _by_shape(
     laid: Mapping[str, Laid], bodies: Mapping[str, Mesh], room: NDArray[np.float64], gap_mm: float, kits: Sequence[Places],
-    rafts: Mapping[str, float], stay: Places,
+    rafts: Mapping[str, float], stay: Places, unturned: Collection[str],
 ) -> tuple[Places, list[str]]:  # fmt: skip
     feet: dict[str, Foot] = {}
     members: dict[str, Places] = {}
@@ -71,12 +71,14 @@ def _by_shape(
     for name, (matrix, _) in laid.items():
         if name not in within:
             members[name] = {name: matrix}
-            feet[name] = foot_of(_points(bodies[name], matrix), bodies[name].faces, front=_FRONT, room_mm=rafts.get(name, 0.0))
+            front = (0.0, 0.0) if name in unturned else _FRONT
+            feet[name] = foot_of(_points(bodies[name], matrix), bodies[name].faces, front=front, room_mm=rafts.get(name, 0.0))
     fixed: dict[str, Spot] = {}
     for name, matrix in stay.items():
         foot = foot_of(_points(bodies[name], matrix) - [BEYOND_MM, BEYOND_MM, 0.0], bodies[name].faces, room_mm=rafts.get(name, 0.0))
         feet[name], fixed[name] = foot, Spot(0, 0, foot.low)
-    done = packed(feet, room - 2 * BEYOND_MM, gap_mm=gap_mm, inwards_mm=_INWARDS_MM, locked=fixed)
+    still = dict.fromkeys(unturned, (0,))
+    done = packed(feet, room - 2 * BEYOND_MM, gap_mm=gap_mm, inwards_mm=_INWARDS_MM, locked=fixed, turns=still)
     out: Places = {}
     for name, spot in done.spots.items():
         if name not in fixed:

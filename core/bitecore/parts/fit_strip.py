@@ -19,6 +19,8 @@ AIRS_MM = (0.02, 0.04, 0.06, 0.09, 0.12)
 _HALF_MM, _FLAT_MM, _LONG_MM = (3.0, 2.3), 0.4, 9.0
 _CELL_MM, _DEEP_MM, _UNDER_MM = 10.0, 9.0, 2.0
 _LETTER_MM, _CUT_MM, _HEAD_MM, _BESIDE_MM = 2.2, 0.5, 7.0, 6.0
+# A groove under the strip from each hole to the back lets air in while it is printed: the plate shuts what opens downwards.
+_GROOVE_MM = (1.5, 1.0)
 _SIZES = DieSizes(hole=3.0, window=0.0, vent=0.0, under=_UNDER_MM)
 
 
@@ -48,6 +50,8 @@ def _strip() -> manifold3d.Manifold:
         lost.append(one.solid(air).translate(at))
         hole = hole_of(one, -high)
         lost += [hole.translate(at)] if hole is not None else []
+        wide, tall = _GROOVE_MM
+        lost.append(manifold3d.Manifold.cube([wide, _DEEP_MM, tall]).translate([at[0] - wide / 2, at[1], 0.0]))
         written = text([f"{air:.2f}"], tall_mm=_LETTER_MM)
         flat = manifold3d.Manifold.extrude(written.shape, 2 * _CUT_MM).rotate([90, 0, 0])
         lost.append(flat.translate([at[0] - written.width / 2, _CUT_MM, (high - written.height) / 2]))

@@ -19,7 +19,8 @@ class PlateBody(BaseModel):
     place     : how its case laid it, to that plate's own frame; None: on its base
     kit       : bodies of one kit stay as they lie to each other on their case's plate; empty: it is by itself
     margin    : the lowest place of a tooth's margin as its case laid it, in its home; None: none is told
-    case      : the number of the case it is from; address : which body of it
+    case      : the number of the case it is from, empty of a strip of the house's own; address : which body of it
+    as_is     : it is printed in the size it has, and not turned: what is measured on it says what the resin's record shall correct
     """
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
@@ -34,10 +35,13 @@ class PlateBody(BaseModel):
     case: str
     address: str
     jaw: str = ""
+    as_is: bool = False
 
     @property
     def called(self) -> str:
         """In files and in findings: no patient's name."""
+        if not self.case:
+            return self.address.replace("-", " ").capitalize()
         part = self.address.partition(".")[2]
         return " ".join(word for word in (self.case, self.jaw, part) if word)
 
@@ -46,6 +50,11 @@ class PlateDocument(SheetDocument):
     model_config = ConfigDict(extra="forbid")
     name: str = ""
     bodies: list[PlateBody] = Field(default_factory=list)
+
+    @property
+    def cases(self) -> list[str]:
+        """The numbers of the cases whose bodies lie on it."""
+        return sorted({b.case for b in self.bodies if b.case})
 
     def body(self, ident: str) -> PlateBody:
         return next(b for b in self.bodies if b.id == ident)

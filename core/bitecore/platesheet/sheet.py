@@ -53,7 +53,7 @@ def _given(value: str, body: PlateBody) -> dict[str, Any] | None:
     if value == "supports":
         return {"mesh": body.supports} if body.supports else None
     stand = {"up": body.up, "front": body.front, "name": body.called, "place": body.place, "kit": body.kit}
-    return {"json": stand | ({"margin": body.margin} if body.margin else {})}
+    return {"json": stand | ({"margin": body.margin} if body.margin else {}) | ({"as_is": True} if body.as_is else {})}
 
 
 @cache

@@ -80,7 +80,8 @@ def apply(inputs: Inputs, settings: PackSettings, run: Run) -> StepResult:
     bodies, laid = _laid(inputs, sizes, run)
     places, left = _packed(bodies, laid, inputs["stand"], settings, printer)
     if (sizes != 1).any():
-        places = {ident: narrowed(matrix, bodies[ident], sizes) for ident, matrix in places.items()}
+        sized_ones = {ident: matrix for ident, matrix in places.items() if not _is_as_is(inputs["stand"][ident])}
+        places |= {ident: narrowed(matrix, bodies[ident], sizes) for ident, matrix in sized_ones.items()}
     lie = {ident: _Lies.of(bodies[ident], matrix, printer.pixel_mm) for ident, matrix in places.items()}
     run.tick(0.9, "what lies where")
     title = inputs["printer"]["name"]
@@ -99,6 +100,7 @@ def apply(inputs: Inputs, settings: PackSettings, run: Run) -> StepResult:
     flags += [*_layers(settings, printer, title), *_tower(lie, bodies, inputs["stand"], printing)]
     if (sizes != 1).any():
         flags.append(Flag("sized", "note", sized(sizes, inputs["resin"]["name"])))
+    flags += _turned_by_hand(lie, inputs["stand"], settings)
     readings = (
         Reading("bodies on the plate", len(lie)),
         Reading("plate width", printer.width_mm, "mm"),
@@ -119,6 +121,20 @@ def apply(inputs: Inputs, settings: PackSettings, run: Run) -> StepResult:
     return StepResult(values, readings, tuple(flags), f"{len(lie)} of {len(laid)} bodies")
 
 
+def _is_as_is(stand: Mapping[str, Any]) -> bool:
+    """Is it printed in its own size, whatever the resin's correction?"""
+    return bool(stand.get("as_is"))
+
+
+def _turned_by_hand(lie: Mapping[str, _Lies], stand: Mapping[str, Any], settings: PackSettings) -> list[Flag]:
+    """What is measured along the plate says nothing where it lies across it."""
+    across = [ident for ident, at in settings.places.items() if ident in lie and _is_as_is(stand[ident]) and at.turn_deg % 180]
+    return [
+        Flag("across", "look", f"{stand[ident]['name']} is turned: its lengths are not along the plate.", fix=_by_itself(settings, ident))
+        for ident in across
+    ]
+
+
 def _layers(settings: PackSettings, printer: Printer, title: str) -> list[Flag]:
     """Heights that the printer does not print."""
     flags = []
@@ -133,7 +149,8 @@ def _layers(settings: PackSettings, printer: Printer, title: str) -> list[Flag]:
 def _tower(lie: Mapping[str, _Lies], bodies: Mapping[str, Mesh], stand: Mapping[str, Any], printing: Mapping[str, Any]) -> list[Flag]:
     """Of one body alone that makes the print long."""
     found = tower({ident: float(one.high[2]) for ident, one in lie.items()}, printing)
-    if found is None:
+    # What is measured upwards stands as tall as it is.
+    if found is None or _is_as_is(stand[found[0]]):
         return []
     ident, count, minutes = found
     points = bodies[ident].vertices_mm
@@ -186,7 +203,7 @@ def _laid(inputs: Inputs, sizes: NDArray[np.float64], run: Run) -> tuple[dict[st
         held, stand = inputs["supports"].get(ident), inputs["stand"][ident]
         bodies[ident] = full = body if held is None else joined([body, held])
         one = flat(full, stand["up"], stand["front"]) if stand["place"] is None else as_placed(full, np.array(stand["place"]))
-        laid[ident] = larger(one, sizes) if (sizes != 1).any() else one
+        laid[ident] = larger(one, sizes) if (sizes != 1).any() and not _is_as_is(stand) else one
     return bodies, laid
 
 
@@ -207,7 +224,8 @@ def _packed(
             kits.setdefault(one["kit"], {})[ident] = shifted(matrix, *((low + high)[:2] / 2 - size[:2] / 2))
     # Bodies lie on whole pixels, half of one off at most.
     gap = settings.gap_mm + printer.pixel_mm
-    places, left = by_shape(laid, bodies, room, gap_mm=gap, kits=list(kits.values()), locked=stay)
+    still = [ident for ident in laid if _is_as_is(stand[ident]) and ident not in stay]
+    places, left = by_shape(laid, bodies, room, gap_mm=gap, kits=list(kits.values()), locked=stay, unturned=still)
     return {ident: shifted(m, settings.margin_mm, settings.margin_mm) for ident, m in places.items()}, left
 
 

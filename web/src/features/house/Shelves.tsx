@@ -105,8 +105,8 @@ function Shelf({ shelf, records, fields, lead, choose }: ShelfProps) {
           <a className="font-semibold text-primary" href="/api/house/fit-strip.3mf" download>
             Fit strip
           </a>{" "}
-          has five sockets and a peg. The one it goes into without play tells the air round dies: keep it with the
-          resin.
+          has five sockets and a peg; it is on the plate room's shelf too. The one it goes into without play tells the
+          air round dies: keep it with the resin.
         </p>
       )}
       {shelf === "resin" && (

@@ -27,7 +27,7 @@ export function SizeStrip({ records, keep }: { records: ShelfRecord[]; keep?: (r
         <a className="font-semibold text-primary" href="/api/house/size-strip.3mf" download>
           Size strip
         </a>{" "}
-        has three known lengths. Print it as it is and measure them.
+        has three known lengths. Print it as it is, which the plate room does from its shelf, and measure them.
       </p>
       {keep && resin && (
         <form

@@ -247,13 +247,15 @@ function OneBody({ body, plate, doings, on, onChoose }: OneBodyProps) {
           <button type="button" className={press} onClick={() => doings.copy(body.id, 1)}>
             One more
           </button>
-          <Link
-            to={`/case/${body.case}`}
-            className={press}
-            title="How it lies and what it stands on belong to its case"
-          >
-            Its case
-          </Link>
+          {body.case && (
+            <Link
+              to={`/case/${body.case}`}
+              className={press}
+              title="How it lies and what it stands on belong to its case"
+            >
+              Its case
+            </Link>
+          )}
           {body.by_hand ? (
             <button
               type="button"

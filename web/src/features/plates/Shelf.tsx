@@ -33,7 +33,9 @@ export function Shelf({ shelf, doings, open }: Props) {
         </label>
       </header>
       <ul className="min-h-0 flex-1 overflow-y-auto">
-        {cases.length === 0 && <li className="dim p-3">Every body that is worked out lies on a plate.</li>}
+        {cases.every((number) => number === "") && (
+          <li className="dim p-3">Every body that is worked out lies on a plate.</li>
+        )}
         {cases.map((number) => (
           <OneCase key={number} bodies={seen.filter((b) => b.case === number)} doings={doings} open={open} />
         ))}
@@ -56,10 +58,13 @@ function OneCase({ bodies, doings, open }: { bodies: ReadyBody[]; doings: PlateD
       className="line border-b px-3 py-2"
       draggable={open}
       onDragStart={drag(free.map((b) => b.address))}
-      data-testid={`shelf-${first.case}`}
+      data-testid={`shelf-${first.case || "house"}`}
+      title={
+        first.case ? undefined : "They find out what air a die needs, and how much larger bodies are to be printed"
+      }
     >
       <p className="flex items-baseline gap-2">
-        <b>{first.case}</b>
+        <b>{first.case || "Strips of the house"}</b>
         <span className="dim min-w-0 flex-1 truncate text-[13px]">{first.patient || first.practice}</span>
         {first.due && <span className="text-[13px] whitespace-nowrap">{day(first.due)}</span>}
       </p>
@@ -86,7 +91,7 @@ function OneCase({ bodies, doings, open }: { bodies: ReadyBody[]; doings: PlateD
             {body.plate !== null && ` · plate ${body.plate}`}
           </button>
         ))}
-        {free.length > 1 && (
+        {first.case && free.length > 1 && (
           <button
             type="button"
             disabled={!open || doings.busy}

@@ -7079,7 +7079,9 @@ export interface components {
         };
         /**
          * ReadyOut
-         * @description A body of a case. ready : no step before the plate waits for anything; waits : else for what; plate : on which it lies already
+         * @description A body of a case, or of no case a strip of the house.
+         *
+         *     ready : no step before the plate waits for anything; waits : else for what; plate : on which it lies already
          */
         ReadyOut: {
             /** Address */
