@@ -44,6 +44,7 @@ from .schemas import (
     PieceChoice,
     Refusal,
     StepOut,
+    TakeRecords,
     TeethTold,
     ToothOut,
     Tray,
@@ -166,6 +167,12 @@ def change_details(request: HttpRequest, number: str, body: Details, step: str =
 @router.post("/{number}/accept", response=CaseOut)
 def accept(request: HttpRequest, number: str, body: Accept, step: str = "") -> CaseOut:
     return _out(request, services.accept(request.user, number, body.base, body.steps, body.accepted), step)
+
+
+@router.post("/{number}/records", response=CaseOut)
+def take_records(request: HttpRequest, number: str, body: TakeRecords, step: str = "") -> CaseOut:
+    """Take up what the house has changed of printers, resins and marks since they were chosen."""
+    return _out(request, services.take_records(request.user, number, body.base), step)
 
 
 @router.post("/{number}/undo", response=CaseOut)

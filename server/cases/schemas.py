@@ -49,6 +49,7 @@ class CaseOut(Schema):
 
     open, opened : the step that was asked for, with all there is to say of its nodes
     accepted     : {step: what has changed since, in words}
+    newer        : {step.setting: name} of a record that the house has changed since it was chosen
     """
 
     number: str
@@ -59,6 +60,7 @@ class CaseOut(Schema):
     open: str
     opened: list[NodeDetail]
     accepted: dict[str, list[str]]
+    newer: dict[str, str]
     working: dict[str, WorkingOut]
     held: bool
     trouble: str
@@ -128,6 +130,10 @@ class Accept(Schema):
     base: int
     steps: list[str]
     accepted: bool = True
+
+
+class TakeRecords(Schema):
+    base: int
 
 
 class Veil(Schema):

@@ -19,7 +19,7 @@ from runs import changes, paths
 from runs.entries import EntryChange
 from runs.models import Owner
 from runs.owning import take_files
-from runs.records import with_records
+from runs.records import as_they_are_now, with_records
 from runs.services import ask_for_work, bring_forward, look
 from runs.settings import records_for, settings_changed
 from runs.store import ServerStore
@@ -250,6 +250,14 @@ def change(case: Case, user: Any, base: int, changed: list[tuple[list[str], Any]
     """One revision from path and value pairs. Refused where someone else changed the same place since `base`."""
     changes.change(case, user, base, changed, what, _hooks(case, user), merge=merge)
     return case
+
+
+def take_records(user: Any, number: str, base: int) -> Case:
+    """What its settings have chosen from the house's shelves, as it is there now."""
+    with transaction.atomic():
+        case = locked(user, number)
+        changed, what = as_they_are_now(standard(), document_of(case))
+        return change(case, user, base, changed, what)
 
 
 def undo(user: Any, number: str) -> Case:

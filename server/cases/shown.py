@@ -12,6 +12,7 @@ from bitecore.runsheet import CaseDocument, Manifest, standard
 from bitecore.runsheet.who import CaseGraph, about_of
 from house import shelves
 from runs.changes import can_undo
+from runs.records import newer_records
 from runs.services import look
 from runs.store import ServerStore
 
@@ -107,6 +108,7 @@ def case_out(case: Case, user: Any, *, veiled: bool, step: str = "") -> CaseOut:
         open=step,
         opened=[_detail(n, document) for n in shown if step and step in (n.step.name, n.step.part_of)],
         accepted={s: changed_since(document, graph, standard()[s], store) for s in document.accepted if s in standard()},
+        newer=newer_records(standard(), document),
         working=case.working if case.needs_work else {},
         held=case.held,
         trouble=case.trouble,

@@ -117,6 +117,12 @@ def change_settings(request: HttpRequest, ident: int, body: PlateChange) -> Plat
     return plate_out(services.change_settings(request.user, ident, body.base, body.step, body.values), request.user)
 
 
+@router.post("/{ident}/records", response=PlateOut)
+def take_records(request: HttpRequest, ident: int, body: Base) -> PlateOut:
+    """Take up what the house has changed of the printer and the resin since they were chosen."""
+    return plate_out(services.take_records(request.user, ident, body.base), request.user)
+
+
 @router.post("/{ident}/undo", response=PlateOut)
 def undo(request: HttpRequest, ident: int) -> PlateOut:
     return plate_out(services.undo(request.user, ident), request.user)

@@ -52,6 +52,7 @@ class PlateOut(Schema):
     size_mm   : width, depth, height of the printer's build space; None while it is not known
     whose     : {step: {setting: whose value counts}}
     waits     : {case: titles of its steps before the plate that nobody has said yes to}: until then nothing is printed
+    newer     : {step.setting: name} of a printer or resin that the house has changed since it was chosen
     layers    : a word that stands for its layers as they are now; empty while they are not worked out
     undo, redo : what these would do now, in words
     """
@@ -65,6 +66,7 @@ class PlateOut(Schema):
     states: dict[str, str]
     sentences: list[str]
     waits: dict[str, list[str]]
+    newer: dict[str, str]
     nodes: list[PlateStepOut]
     size_mm: tuple[float, float, float] | None
     printer: str

@@ -20,7 +20,7 @@ from runs import changes
 from runs.kinds import document_of
 from runs.models import Owner
 from runs.owning import BlobsGone, let_go, sweep, use_blobs
-from runs.records import with_records
+from runs.records import as_they_are_now, with_records
 from runs.services import announce, ask_for_work, look
 from runs.settings import settings_changed
 
@@ -239,6 +239,15 @@ def change_settings(user: Any, ident: int, base: int, step: str, values: dict[st
     with transaction.atomic():
         plate = locked(user, ident)
         changed, what = settings_changed(plate, step, "*", values, [])
+        changes.change(plate, user, base, changed, what, _hooks(plate))
+        return plate
+
+
+def take_records(user: Any, ident: int, base: int) -> Plate:
+    """Printer and resin as the house's shelf has them now."""
+    with transaction.atomic():
+        plate = locked(user, ident)
+        changed, what = as_they_are_now(PLATE.registry, document_of(plate))
         changes.change(plate, user, base, changed, what, _hooks(plate))
         return plate
 

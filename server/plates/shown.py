@@ -16,6 +16,7 @@ from cases.nodes import FlagOut, ReadingOut
 from ground.errors import Refused
 from runs.changes import can_undo
 from runs.kinds import document_of
+from runs.records import newer_records
 from runs.services import look
 from runs.store import ServerStore
 
@@ -53,6 +54,7 @@ def plate_out(plate: Plate, user: Any) -> PlateOut:
         states={n.step.name: n.state for n in nodes if n.piece == "*"},
         sentences=[flag["message"] for n in nodes if n.manifest for flag in n.manifest.flags],
         nodes=[_node(n, plate) for n in nodes],
+        newer=newer_records(PLATE.registry, document),
         size_mm=(size["width_mm"], size["depth_mm"], size["height_mm"]) if size else None,
         printer=size["printer"] if size else "",
         layers=word_of(graph),

@@ -317,11 +317,15 @@ class PlateTest(WorkCase):
         self.assertEqual(waits(), {"Trim needs a look"})
 
     def test_strips_of_the_house_are_printed_and_the_one_that_is_measured_in_its_own_size(self) -> None:
+        ident = post(self.mira, "/api/plates", {"printer": "heron"}).json()["id"]
         sized = {"density_g_ml": 1.15, "size_x": 2.0, "size_y": 1.0, "size_z": -1.0}
         kept = post(client("tove"), "/api/house/shelves/resin", {"id": "plaster", "name": "Plaster grey", "data": sized, "steps": {}})
         self.assertEqual(kept.status_code, 200, kept.content)
-        ident = post(self.mira, "/api/plates", {"printer": "heron"}).json()["id"]
-        strips = {"base": 1, "case": "", "addresses": ["size-strip", "fit-strip"]}
+        # A plate keeps the resin it was begun with until a person takes it as it is now.
+        self.assertEqual(self.mira.get(f"/api/plates/{ident}").json()["newer"], {"pack.resin": "Plaster grey"})
+        taken = post(self.mira, f"/api/plates/{ident}/records", {"base": 1}).json()
+        self.assertEqual((taken["newer"], taken["undo"]), ({}, "As the shelf has it now: Plaster grey"))
+        strips = {"base": 2, "case": "", "addresses": ["size-strip", "fit-strip"]}
         unknown = post(self.mira, f"/api/plates/{ident}/bodies", strips | {"addresses": ["bed"]})
         self.assertEqual((unknown.status_code, unknown.json()["code"]), (404, "no-body"))
         post(self.mira, f"/api/plates/{ident}/bodies", strips)

@@ -174,10 +174,24 @@ class PinnedTest(WorkCase):
         later = drop(self.mira, *pair_of(), name="another").json()["number"]
         later_case = self.work(Case.objects.get(number=later))
         self.assertEqual(self.states(later_case)["plate/*"], "failed")
-        # Chosen again it is the one of now.
+        # Another that is chosen is the one of now.
         answer = post(self.mira, f"/api/cases/{case.number}/settings", {"base": 1, "step": "plate", "values": {"printer": "heron"}})
         self.assertEqual(answer.status_code, 200)
         self.assertIn("heron", Case.objects.get(pk=case.pk).document["records"]["printer"])
+        self.assertEqual(answer.json()["newer"], {})
+        # The first one again is as it was, until a person takes it as it is now.
+        path = f"/api/cases/{case.number}"
+        back = post(self.mira, f"{path}/settings", {"base": 2, "step": "plate", "values": {"printer": "wren"}}).json()
+        self.assertEqual(back["newer"]["plate.printer"], "Wren")
+        self.assertEqual(self.states(self.work(case))["plate/*"], "done")
+        taken = post(self.mira, f"{path}/records", {"base": 3}).json()
+        self.assertEqual((taken["newer"], taken["undo"]), ({}, "As the shelf has it now: Wren"))
+        self.assertEqual(self.states(self.work(case))["plate/*"], "failed")
+        again = post(self.mira, f"{path}/records", {"base": 4})
+        self.assertEqual((again.status_code, again.json()["code"]), (409, "nothing-newer"))
+        undone = post(self.mira, f"{path}/undo").json()
+        self.assertEqual(undone["newer"]["plate.printer"], "Wren")
+        self.assertEqual(self.states(self.work(case))["plate/*"], "done")
 
 
 class HousePartTest(WorkCase):

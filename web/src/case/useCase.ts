@@ -171,6 +171,8 @@ export function useDoings(number: string, data: CaseOut | undefined, keep: (data
           ),
         { onSuccess: then },
       ),
+    takeRecords: () =>
+      start(() => okCase(client.POST("/api/cases/{number}/records", { ...path(), body: { base: latest.current } }))),
     undo: () => start(() => okCase(client.POST("/api/cases/{number}/undo", path()))),
     redo: () => start(() => okCase(client.POST("/api/cases/{number}/redo", path()))),
     hold: (held: boolean) =>

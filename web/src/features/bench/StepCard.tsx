@@ -175,6 +175,8 @@ function Settings({ data, step, detail, doings }: SettingsProps) {
         values={Object.assign({}, ...all.map((d) => d.settings))}
         whose={Object.assign({}, ...all.map((d) => d.whose))}
         auto={uiOf(step.name).auto?.(data, detail.piece)}
+        newer={data.newer}
+        onRenew={doings.takeRecords}
         onSet={(key, value) => doings.set(of(key)?.step ?? step.name, where(key), { [key]: value })}
         onClear={(key) => doings.set(of(key)?.step ?? step.name, where(key), { [key]: CLEAR })}
       />

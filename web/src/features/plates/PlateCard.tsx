@@ -44,6 +44,8 @@ export function PlateCard({ plate, doings, settings, bays, prints, chosen, onCho
             values={Object.assign({}, ...Object.values(plate.settings))}
             whose={Object.assign({}, ...Object.values(plate.whose))}
             auto={{ thick_up_mm: boundary > 0 ? boundary.toFixed(2) : "" }}
+            newer={plate.newer}
+            onRenew={doings.takeRecords}
             onSet={(key, value) => doings.set(stepOf(settings, key), { [key]: value })}
             onClear={(key) => doings.set(stepOf(settings, key), { [key]: CLEAR })}
           />

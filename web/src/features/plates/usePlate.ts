@@ -169,6 +169,8 @@ export function usePlateDoings(plate: Plate | undefined, keep: (data: Plate) => 
           }),
         );
       }),
+    takeRecords: () =>
+      start(() => okPlate(client.POST("/api/plates/{ident}/records", { ...at, body: { base: base() } }))),
     undo: () => start(() => okPlate(client.POST("/api/plates/{ident}/undo", at))),
     redo: () => start(() => okPlate(client.POST("/api/plates/{ident}/redo", at))),
     /** It and what was worked out of it are gone; the bodies stay in their cases. */

@@ -607,6 +607,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/cases/{number}/records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Records
+         * @description Take up what the house has changed of printers, resins and marks since they were chosen.
+         */
+        post: operations["cases_api_take_records"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/cases/{number}/redo": {
         parameters: {
             query?: never;
@@ -1342,6 +1362,26 @@ export interface paths {
         get: operations["plates_api_stl_file"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plates/{ident}/records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Records
+         * @description Take up what the house has changed of the printer and the resin since they were chosen.
+         */
+        post: operations["plates_api_take_records"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2812,6 +2852,7 @@ export interface components {
          *
          *     open, opened : the step that was asked for, with all there is to say of its nodes
          *     accepted     : {step: what has changed since, in words}
+         *     newer        : {step.setting: name} of a record that the house has changed since it was chosen
          */
         CaseOut: {
             /** Accepted */
@@ -2836,6 +2877,10 @@ export interface components {
              * @default
              */
             keep_until: string;
+            /** Newer */
+            newer: {
+                [key: string]: string;
+            };
             /** Nodes */
             nodes: (components["schemas"]["IntakeNode"] | components["schemas"]["AgainNode"] | components["schemas"]["ReturnedNode"] | components["schemas"]["FitNode"] | components["schemas"]["FollowNode"] | components["schemas"]["BiteNode"] | components["schemas"]["CleanNode"] | components["schemas"]["TeethNode"] | components["schemas"]["ContactsNode"] | components["schemas"]["LevelNode"] | components["schemas"]["PlacesNode"] | components["schemas"]["TouchNode"] | components["schemas"]["EdgeNode"] | components["schemas"]["MarkedNode"] | components["schemas"]["ReduceNode"] | components["schemas"]["TrimNode"] | components["schemas"]["FootNode"] | components["schemas"]["BaseNode"] | components["schemas"]["StylesNode"] | components["schemas"]["AttachNode"] | components["schemas"]["DiesNode"] | components["schemas"]["GlideNode"] | components["schemas"]["JoinNode"] | components["schemas"]["ArticulateNode"] | components["schemas"]["NotchNode"] | components["schemas"]["LabelNode"] | components["schemas"]["HollowNode"] | components["schemas"]["DrainsNode"] | components["schemas"]["SwingNode"] | components["schemas"]["AssembleNode"] | components["schemas"]["AmountsNode"] | components["schemas"]["WallMapNode"] | components["schemas"]["WaysNode"] | components["schemas"]["PlateNode"] | components["schemas"]["SupportsNode"] | components["schemas"]["LayersNode"] | components["schemas"]["CheckNode"] | components["schemas"]["TakesNode"] | components["schemas"]["HandOffNode"] | components["schemas"]["MeasuredNode"])[];
             /** Number */
@@ -6666,6 +6711,7 @@ export interface components {
          *     size_mm   : width, depth, height of the printer's build space; None while it is not known
          *     whose     : {step: {setting: whose value counts}}
          *     waits     : {case: titles of its steps before the plate that nobody has said yes to}: until then nothing is printed
+         *     newer     : {step.setting: name} of a printer or resin that the house has changed since it was chosen
          *     layers    : a word that stands for its layers as they are now; empty while they are not worked out
          *     undo, redo : what these would do now, in words
          */
@@ -6678,6 +6724,10 @@ export interface components {
             layers: string;
             /** Name */
             name: string;
+            /** Newer */
+            newer: {
+                [key: string]: string;
+            };
             /** Nodes */
             nodes: components["schemas"]["PlateStepOut"][];
             /** Printer */
@@ -8059,6 +8109,11 @@ export interface components {
             base: number;
             /** Bodies */
             bodies: string[];
+        };
+        /** TakeRecords */
+        TakeRecords: {
+            /** Base */
+            base: number;
         };
         /**
          * TakenOut
@@ -9806,6 +9861,34 @@ export interface operations {
             };
         };
     };
+    cases_api_take_records: {
+        parameters: {
+            query?: {
+                step?: string;
+            };
+            header?: never;
+            path: {
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeRecords"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaseOut"];
+                };
+            };
+        };
+    };
     cases_api_redo: {
         parameters: {
             query?: {
@@ -10814,6 +10897,32 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    plates_api_take_records: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Base"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlateOut"];
+                };
             };
         };
     };

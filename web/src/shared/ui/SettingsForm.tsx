@@ -9,6 +9,9 @@ interface Props {
   /** Whose value counts, of those that are not the step's own default: house, purpose, practice, case or piece. */
   whose: Record<string, string>;
   auto?: Record<string, string>;
+  /** {step.setting: name} of what the house has changed since it was chosen; onRenew takes all of it up. */
+  newer?: Record<string, string>;
+  onRenew?: () => void;
   disabled?: boolean;
   onSet: (key: string, value: unknown) => void;
   onClear: (key: string) => void;
@@ -50,7 +53,29 @@ const GIVEN = new Set(["house", "purpose", "practice"]);
 
 type RowProps = Omit<Props, "settings"> & { setting: SettingOut };
 
-function Row({ setting, values, whose, auto, disabled, onSet, onClear }: RowProps) {
+function Row({ newer, onRenew, ...row }: RowProps) {
+  const name = newer?.[`${row.setting.step}.${row.setting.key}`];
+  return (
+    <>
+      <Line {...row} />
+      {name && (
+        <p className="flex gap-2 pb-1 text-[13px] text-warning">
+          <span className="min-w-0 flex-1">▲ The house has changed {name} since.</span>
+          <button
+            type="button"
+            className="font-semibold whitespace-nowrap text-primary"
+            disabled={row.disabled}
+            onClick={onRenew}
+          >
+            Take that
+          </button>
+        </p>
+      )}
+    </>
+  );
+}
+
+function Line({ setting, values, whose, auto, disabled, onSet, onClear }: Omit<RowProps, "newer" | "onRenew">) {
   const id = useId();
   const value = values[setting.key];
   return (
