@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
 
@@ -31,7 +32,8 @@ _EVEN_MM, _LONG_MM = 0.02, 12.0
 _PAST_MM = 0.5
 # From a pillar's axis to the body; ways down that lean are tried in so many directions.
 _CLEAR_MM, _WAYS, _CELL_MM = 1.0, 24, 0.25
-_SIDES, _BRACE_SIDES = 12, 6
+# Few sides, for every triangle has to be united with the others; their sections are as large as those of a round pillar.
+_SIDES, _BRACE_SIDES = 8, 6
 # So much of how far a layer may hang freely lies between a tip and what it has to hold.
 DENSE = {"few": 1.0, "more": 0.7, "many": 0.5}
 
@@ -148,10 +150,11 @@ def _braces(
     narrows to its tip, as far as they keep off the body. Each rises by 45°, so that every layer of it lies on the one before."""
     slender = np.linalg.norm(tips - np.c_[feet, np.zeros(len(feet))], axis=1) > BRACED_MM
     out, held = [], [list[NDArray[np.float64]]() for _ in feet]
+    tops, on = tips.tolist(), feet.tolist()
     # The nearest first, and none more than it takes: bars have to be cut off again.
     for a, b in sorted(links, key=lambda p: float(np.hypot(*(feet[p[0]] - feet[p[1]])))):
         asked = [k for k in (a, b) if slender[k] and not _firm(held[k])]
-        bars, highest = _bars(below, tips, feet, a, b) if asked else ([], 0.0)
+        bars, highest = _bars(below, tops, on, a, b) if asked else ([], 0.0)
         if not any(highest >= tips[k][2] / 2 for k in asked):
             continue
         out += [_through([_ring(end, _BRACE_MM, _BRACE_SIDES) for end in ends]) for ends in bars]
@@ -168,7 +171,7 @@ def _firm(ways: list[NDArray[np.float64]]) -> bool:
 
 
 def _bars(
-    below: _Below, tips: NDArray[np.float64], feet: NDArray[np.float64], a: int, b: int
+    below: _Below, tips: Sequence[Sequence[float]], feet: Sequence[Sequence[float]], a: int, b: int
 ) -> tuple[list[tuple[NDArray[np.float64], NDArray[np.float64]]], float]:
     """(the ends of each, how far up the highest goes) to and fro between two pillars."""
     out, start, (near, far) = [], RAFT_MM + 1.0, (a, b)
@@ -181,28 +184,34 @@ def _bars(
 
 
 def _brace(
-    tips: NDArray[np.float64], feet: NDArray[np.float64], low: int, high: int, start: float
+    tips: Sequence[Sequence[float]], feet: Sequence[Sequence[float]], low: int, high: int, start: float
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]] | None:
     """Its ends on the axes of two pillars, the lower at a height; None where they are too near or too far from each other."""
-
-    lean = (tips[:, :2] - feet) / tips[:, 2:]
-    begins, rise = feet[low] + lean[low] * start, 0.0
+    (bx, by), rise = _along(tips[low], feet[low], start), 0.0
     for _ in range(4):  # pillars lean a little: how far it goes is how far it rises
-        ends = feet[high] + lean[high] * (start + rise)
-        rise = math.dist(ends, begins)
+        ex, ey = _along(tips[high], feet[high], start + rise)
+        rise = math.hypot(ex - bx, ey - by)
     if not _BRACE_NEAR_MM <= rise <= _BRACE_FAR_MM:
         return None
-    return np.array([*begins, start]), np.array([*(feet[high] + lean[high] * (start + rise)), start + rise])
+    return np.array([bx, by, start]), np.array([*_along(tips[high], feet[high], start + rise), start + rise])
+
+
+def _along(tip: Sequence[float], foot: Sequence[float], z: float) -> tuple[float, float]:
+    """Where a pillar's axis is at a height."""
+    share = z / tip[2]
+    return foot[0] + (tip[0] - foot[0]) * share, foot[1] + (tip[1] - foot[1]) * share
 
 
 def _ring(middle: NDArray[np.float64], wide: float, sides: int = _SIDES) -> NDArray[np.float64]:
+    """Of the same area as a circle so wide."""
     return middle + _circle(sides) * (wide / 2)
 
 
 @cache
 def _circle(sides: int) -> NDArray[np.float64]:
     angle = (np.arange(sides) + 0.5) / sides * 2 * np.pi
-    return np.stack([np.cos(angle), np.sin(angle), np.zeros(sides)], 1)
+    far = math.sqrt(math.pi / (sides / 2 * math.sin(2 * math.pi / sides)))
+    return np.stack([np.cos(angle), np.sin(angle), np.zeros(sides)], 1) * far
 
 
 def _raft(feet: NDArray[np.float64], links: list[tuple[int, int]], joins: NDArray[np.float64], sizes: Sizes) -> manifold3d.Manifold:
