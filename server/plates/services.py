@@ -100,7 +100,14 @@ def _numbered(document: PlateDocument, ones: Sequence[dict[str, Any]]) -> list[P
     if len(document.bodies) + len(ones) > _MOST_BODIES:
         raise Refused(f"A plate takes up to {_MOST_BODIES} bodies.", code="too-many", status=409)
     last = max((int(b.id[1:]) for b in document.bodies), default=0)
-    return [PlateBody(id=f"b{last + k}", **one) for k, one in enumerate(ones, 1)]
+    rows = {(b.kit, b.address) for b in document.bodies}
+    out = []
+    for k, one in enumerate(ones, 1):
+        # Where it stands in its row, one stands already.
+        again = (one["kit"], one["address"]) in rows
+        rows.add((one["kit"], one["address"]))
+        out.append(PlateBody(id=f"b{last + k}", **(one | ({"kit": ""} if again else {}))))
+    return out
 
 
 def _use(plate: Plate, bodies: Sequence[PlateBody]) -> None:

@@ -31,10 +31,10 @@ def pinned_strips(owner_id: int, strips: Sequence[str]) -> list[dict[str, Any]]:
     """All of PlateBodies but their ids; their meshes are kept for the plate from now on. Raises Refused for what is none."""
     if unknown := [strip for strip in strips if strip not in STRIPS]:
         raise Refused(f"The house has no strip {unknown[0][:40]}.", code="no-body", status=404)
+    take_bytes(owner_id, {mesh.digest: mesh.to_bytes() for strip in set(strips) for _, mesh in _bodies(strip)})
     out = []
     for strip in strips:
         bodies = _bodies(strip)
-        take_bytes(owner_id, {mesh.digest: mesh.to_bytes() for _, mesh in bodies})
         out += [
             {
                 "mesh": mesh.digest, "supports": "", "up": (0.0, 0.0, 1.0), "front": (0.0, -1.0, 0.0), "place": _AS_IT_LIES,

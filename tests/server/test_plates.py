@@ -341,6 +341,20 @@ class PlateTest(WorkCase):
         np.testing.assert_allclose([wide, deep], [9 * 1.02, 50 * 1.01] if turned else [50 * 1.02, 9 * 1.01], atol=1e-5)
         self.assertEqual(sorted(sizes), ["Fit strip", "Peg", "Size strip"])
         self.assertEqual((plate["waits"], self.mira.get("/api/plates").json()[0]["cases"]), ({}, []))
+        # A second strip and its peg have places of their own, and are not laid where the first ones are.
+        plate = post(self.mira, f"/api/plates/{ident}/bodies", strips | {"addresses": ["fit-strip"]}).json()
+        self.assertEqual([b["kit"] for b in plate["bodies"]], ["", "fit-strip", "fit-strip", "", ""])
+
+        def apart() -> float:
+            boxes = [shapely.box(*b["box_mm"][0][:2], *b["box_mm"][1][:2]) for b in self.worked(ident)["bodies"][1:]]
+            return min(one.distance(two) for k, one in enumerate(boxes) for two in boxes[k + 1 :])
+
+        self.assertGreater(apart(), 2.5)
+        row = Plate.objects.get(pk=ident)
+        for body in row.document["bodies"][3:]:
+            body["kit"] = "fit-strip"
+        Plate.objects.filter(pk=ident).update(document=row.document, needs_work=True)
+        self.assertGreater(apart(), 2.5)
         places = {"b1": {"x_mm": 100.0, "y_mm": 60.0, "turn_deg": 90.0}}
         post(self.mira, f"/api/plates/{ident}/settings", {"base": plate["revision"], "step": "pack", "values": {"places": places}})
         found = [f for n in self.worked(ident)["nodes"] for f in n["flags"] if f["code"] == "across"]

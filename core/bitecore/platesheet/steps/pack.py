@@ -217,9 +217,13 @@ def _packed(
             matrix, size = turned_flat(laid[ident], bodies[ident], at.turn_deg)
             stay[ident] = shifted(matrix, *(np.array([at.x_mm, at.y_mm]) - size[:2] / 2 - settings.margin_mm))
     kits: dict[str, Places] = {}
+    named: set[tuple[str, str]] = set()
     for ident, (matrix, size) in laid.items():
         one = stand[ident]
-        if one["kit"] and one["place"] is not None and ident not in stay:
+        # Two of the same have one place in their kit between them.
+        alone = (one["kit"], one["name"]) in named
+        if one["kit"] and one["place"] is not None and ident not in stay and not alone:
+            named.add((one["kit"], one["name"]))
             low, high = box_of(np.array(one["place"]), bodies[ident])
             kits.setdefault(one["kit"], {})[ident] = shifted(matrix, *((low + high)[:2] / 2 - size[:2] / 2))
     # Bodies lie on whole pixels, half of one off at most.
