@@ -117,6 +117,8 @@ class PlateTest(WorkCase):
         self.assertEqual([b["newer"] for b in after["bodies"]], [True, True, False])
         for body in after["bodies"]:
             body["newer"] = False
+        # A case that is gone says yes or no to nothing any more.
+        self.assertEqual(after.pop("waits"), {number: steps for number, steps in before.pop("waits").items() if number == self.one.number})
         self.assertEqual(after, before)
         for body in before["bodies"]:
             self.assertTrue(folder().path(body["mesh"]).exists())
