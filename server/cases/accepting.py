@@ -15,7 +15,7 @@ from runs.store import ServerStore
 _MOST_SAID = 3
 
 
-def _nodes(graph: CaseGraph, step: Step) -> list[Node]:
+def nodes_of(graph: CaseGraph, step: Step) -> list[Node]:
     """A step's own and those shown with it."""
     names = {step.name, *(part.name for part in standard().parts(step.name))}
     return [n for n in graph.nodes.values() if n.step.name in names]
@@ -25,7 +25,7 @@ def as_seen(graph: CaseGraph, step: Step) -> dict[str, Any]:
     """What is to be kept of a step that is accepted now."""
     seen = {
         n.id: Seen(version=n.kept or n.step.version, key=n.manifest.key, digest=n.seen_digest(), origin=n.origin)
-        for n in _nodes(graph, step)
+        for n in nodes_of(graph, step)
         if n.manifest is not None and not n.manifest.passing
     }
     return Accepted(seen=seen).model_dump(mode="json")
@@ -35,7 +35,7 @@ def not_there(graph: CaseGraph, steps: list[Step]) -> list[str]:
     """Titles of those that are still being worked out. What a failed step leaves blocked is not: the rest can be accepted without."""
     if not any(n.state == "ready" for n in graph.nodes.values()):
         return []
-    return [s.title for s in steps if any(n.state in ("ready", "blocked") for n in _nodes(graph, s) if not n.step.on_demand)]
+    return [s.title for s in steps if any(n.state in ("ready", "blocked") for n in nodes_of(graph, s) if not n.step.on_demand)]
 
 
 def changed_since(document: CaseDocument, graph: CaseGraph, step: Step, store: ServerStore) -> list[str]:
@@ -44,7 +44,7 @@ def changed_since(document: CaseDocument, graph: CaseGraph, step: Step, store: S
     if accepted is None or not accepted.seen:
         return []
     out: list[str] = []
-    now = {n.id: n for n in _nodes(graph, step) if n.manifest is not None}
+    now = {n.id: n for n in nodes_of(graph, step) if n.manifest is not None}
     for node in now.values():
         seen = accepted.seen.get(node.id)
         if seen is None:

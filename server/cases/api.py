@@ -32,9 +32,11 @@ from .moved import moved
 from .names import Names
 from .schemas import (
     Accept,
+    Answer,
     CaseOut,
     Change,
     Details,
+    Doubts,
     Dropped,
     Gone,
     HistoryLine,
@@ -50,7 +52,7 @@ from .schemas import (
     Tray,
     Veil,
 )
-from .shown import case_out, steps_out
+from .shown import case_out, doubts_out, steps_out
 from .trays import tray_or_trouble
 
 router = Router(tags=["cases"])
@@ -136,7 +138,8 @@ def _out(request: HttpRequest, case: Case, step: str) -> CaseOut:
 
 @router.post("/{number}/settings", response=CaseOut)
 def change_settings(request: HttpRequest, number: str, body: Change, step: str = "") -> CaseOut:
-    case = services.change_settings(request.user, number, body.base, body.step, body.piece, body.values, body.entries, sure=body.sure)
+    more = [(each.step, each.piece, each.values) for each in body.more]
+    case = services.change_settings(request.user, number, body.base, body.step, body.piece, body.values, body.entries, sure=body.sure, more=more)
     return _out(request, case, step)
 
 
@@ -166,7 +169,19 @@ def change_details(request: HttpRequest, number: str, body: Details, step: str =
 
 @router.post("/{number}/accept", response=CaseOut)
 def accept(request: HttpRequest, number: str, body: Accept, step: str = "") -> CaseOut:
-    return _out(request, services.accept(request.user, number, body.base, body.steps, body.accepted), step)
+    return _out(request, services.accept(request.user, number, body.base, body.steps, body.accepted, body.seen), step)
+
+
+@router.post("/{number}/doubts", response=CaseOut)
+def answer_doubts(request: HttpRequest, number: str, body: Answer, step: str = "") -> CaseOut:
+    """Say yes to single doubts, or take that back."""
+    return _out(request, services.answer_doubts(request.user, number, body.base, body.doubts, body.yes), step)
+
+
+@router.get("/{number}/doubts", response=Doubts)
+def doubts(request: HttpRequest, number: str, last: str = "hand-off") -> Doubts:
+    """What waits for a yes up to this step, and the doubts in it."""
+    return doubts_out(services.visible(request.user, number), last=last)
 
 
 @router.post("/{number}/records", response=CaseOut)

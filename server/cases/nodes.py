@@ -28,6 +28,14 @@ class PlaceOut(Schema):
     facing: tuple[float, float, float] | None = None
 
 
+class FixMore(Schema):
+    """Settings that go with a Fix in the same press."""
+
+    step: str
+    piece: str
+    values: dict[str, Any]
+
+
 class FixOut(Schema):
     step: str
     piece: str
@@ -35,6 +43,7 @@ class FixOut(Schema):
     at: str = ""
     id: str = ""
     label: str = "Fix"
+    more: list[FixMore] = []
 
 
 class FlagOut(Schema):
@@ -45,6 +54,7 @@ class FlagOut(Schema):
     place: PlaceOut | None = None
     fix: FixOut | None = None
     other: FixOut | None = None
+    unmet: bool = False
 
 
 class ReadingOut(Schema):

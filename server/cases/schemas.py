@@ -9,7 +9,7 @@ from typing_extensions import TypedDict
 
 from runs.entries import EntryChange
 
-from .nodes import NodeDetail, NodeOut, State
+from .nodes import FixMore, FlagOut, NodeDetail, NodeOut, State
 
 
 class PieceOut(Schema):
@@ -44,11 +44,31 @@ class FileOut(Schema):
     sha256: str
 
 
+class DoubtOut(Schema):
+    """A finding that waits for a person.
+
+    own   : nothing but its own yes passes it
+    who, at : the yes it got, empty while it has none
+    """
+
+    id: str
+    step: str
+    title: str
+    node: str
+    piece: str
+    jaw: str | None
+    flag: FlagOut
+    own: bool
+    who: str
+    at: str
+
+
 class CaseOut(Schema):
     """A case as the bench shows it.
 
     open, opened : the step that was asked for, with all there is to say of its nodes
     accepted     : {step: what has changed since, in words}
+    doubts       : of the steps that wait for a yes, and what got a yes of its own
     newer        : {step.setting: name} of a record that the house has changed since it was chosen
     """
 
@@ -60,6 +80,7 @@ class CaseOut(Schema):
     open: str
     opened: list[NodeDetail]
     accepted: dict[str, list[str]]
+    doubts: list[DoubtOut]
     newer: dict[str, str]
     working: dict[str, WorkingOut]
     held: bool
@@ -111,7 +132,8 @@ class Dropped(Schema):
 
 
 class Change(Schema):
-    """sure : also where it changes what other scans are; else that is said first (409, changes-others)."""
+    """sure : also where it changes what other scans are; else that is said first (409, changes-others).
+    more : further settings, in the same revision"""
 
     base: int
     sure: bool = False
@@ -119,6 +141,7 @@ class Change(Schema):
     piece: str = "*"
     values: dict[str, Any] = {}
     entries: list[EntryChange] = []
+    more: list[FixMore] = []
 
 
 class Details(Schema):
@@ -127,9 +150,28 @@ class Details(Schema):
 
 
 class Accept(Schema):
+    """seen : of one step, the ids of the doubts on its card; several steps are accepted up to the first doubt only."""
+
     base: int
     steps: list[str]
     accepted: bool = True
+    seen: list[str] = []
+
+
+class Answer(Schema):
+    """doubts : ids; yes : each may stand as it is, or is open again"""
+
+    base: int
+    doubts: list[str]
+    yes: bool = True
+
+
+class Doubts(Schema):
+    """waits : steps up to the plate that wait for a yes, by name: title"""
+
+    revision: int
+    waits: dict[str, str]
+    doubts: list[DoubtOut]
 
 
 class TakeRecords(Schema):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from typing import Any
 
 from django.db import IntegrityError, connection, transaction
@@ -24,6 +24,7 @@ from runs.services import ask_for_work, bring_forward, look
 from runs.settings import records_for, settings_changed
 from runs.store import ServerStore
 
+from . import doubts
 from .accepting import as_seen, not_there, still_asks
 from .blobs import Accepted
 from .documents import document_of
@@ -179,17 +180,21 @@ def next_pieces(document: CaseDocument, files: Sequence[tuple[str, str]]) -> lis
 
 def change_settings(
     user: Any, number: str, base: int, step: str, piece: str, values: dict[str, Any], entries: Iterable[EntryChange] = (), *,
-    sure: bool = True,
+    sure: bool = True, more: Sequence[tuple[str, str, dict[str, Any]]] = (),
 ) -> Case:  # fmt: skip
     """Set settings of a step (ABSENT clears one) for one address or, with '*', for all; and single entries of those that
-    hold many. sure : also where that changes what other scans are."""
+    hold many. sure : also where that changes what other scans are; more : further (step, address, values) of the same press."""
     with transaction.atomic():
         case = locked(user, number)
-        if piece != "*" and not _is_address(piece, document_of(case)):
+        document = document_of(case)
+        if any(at != "*" and not _is_address(at, document) for at in (piece, *(at for _, at, _ in more))):
             raise Refused("This scan is not in the case. Nothing was changed.", code="no-piece", status=404)
         if step == "intake" and not sure:
-            ask_first(document_of(case), look(case, ServerStore()), piece, values)
+            ask_first(document, look(case, ServerStore()), piece, values)
         changed, what = settings_changed(case, step, piece, values, list(entries))
+        for also, at, these in more:
+            further, words = settings_changed(case, also, at, these, [])
+            changed, what = changed + further, f"{what}; {words}"
         return change(case, user, base, changed, what)
 
 
@@ -213,8 +218,11 @@ def change_details(user: Any, number: str, base: int, values: dict[str, str]) ->
         return change(case, user, base, changed + records_for(case, changed), f"Details: {', '.join(values)}")
 
 
-def accept(user: Any, number: str, base: int, steps: list[str], accepted: bool) -> Case:
-    """Accept steps as they stand now (or take acceptance back). Refused of what nobody can have seen yet."""
+def accept(user: Any, number: str, base: int, steps: list[str], accepted: bool, seen: Collection[str] = ()) -> Case:
+    """Accept steps as they stand now (or take acceptance back). Refused of what nobody can have seen yet, and past a doubt.
+
+    seen : ids of the doubts on the card of the one step that is accepted; others, and those that need a yes of their own, are refused
+    """
     with transaction.atomic():
         case = locked(user, number)
         wanted = [standard()[s] for s in steps]
@@ -224,9 +232,28 @@ def accept(user: Any, number: str, base: int, steps: list[str], accepted: bool) 
                 f"{', '.join(early)}: still being worked out. Say yes once it is there. Nothing was changed.",
                 code="not-there", status=409,
             )  # fmt: skip
+        # Whoever says yes to several at once stands before none of their cards.
+        before = seen if len(wanted) == 1 else ()
+        if graph and (open_ := doubts.unanswered(document_of(case), graph, wanted, before)):
+            text = f"{doubts.in_words(open_)} Say yes to that by itself, or mend it. Nothing was changed."
+            raise Refused(text, code="doubts", status=409, more={"doubts": [d.id for d in open_]})
         changed = [(["accepted", s.name], as_seen(graph, s) if graph else paths.ABSENT) for s in wanted]
         verb = "Accepted" if accepted else "Acceptance taken back"
         return change(case, user, base, changed, f"{verb}: {', '.join(s.title for s in wanted)}", merge=True)
+
+
+def answer_doubts(user: Any, number: str, base: int, idents: Collection[str], yes: bool) -> Case:
+    """Say yes to single doubts as they are now, or take that back."""
+    with transaction.atomic():
+        case = locked(user, number)
+        document = document_of(case)
+        known = {d.id: d for d in doubts.all_doubts(document, look(case))}
+        if yes and set(idents) - set(known):
+            text = "This finding is another by now. Look at it again; nothing was accepted."
+            raise Refused(text, code="doubt-changed", status=409)
+        changed: list[tuple[list[str], Any]] = [(["waived", ident], doubts.waived_by(known[ident], user) if yes else paths.ABSENT) for ident in idents]
+        titles = ", ".join(dict.fromkeys(known[i].step.title for i in idents if i in known))
+        return change(case, user, base, changed, f"{'Doubt accepted' if yes else 'Doubt open again'}: {titles}"[:300], merge=True)
 
 
 def hand_off(user: Any, number: str) -> Case:

@@ -16,15 +16,16 @@ from runs.records import newer_records
 from runs.services import look
 from runs.store import ServerStore
 
-from .accepting import changed_since
+from .accepting import asks, changed_since
 from .documents import document_of
+from .doubts import Doubt, all_doubts
 from .handed import handed
 from .models import Case
 from .names import PERSONAL, Names
 from .nodes import checked, plain
 from .pictures import picture_path, turn_of
 from .prints import twins_of
-from .schemas import CaseOut, FileOut, PieceOut, SettingOut, StepOut
+from .schemas import CaseOut, DoubtOut, Doubts, FileOut, PieceOut, SettingOut, StepOut
 from .services import DETAILS
 from .trays import picture_of, resting_state
 from .veil import under_veil
@@ -108,6 +109,7 @@ def case_out(case: Case, user: Any, *, veiled: bool, step: str = "") -> CaseOut:
         open=step,
         opened=[_detail(n, document) for n in shown if step and step in (n.step.name, n.step.part_of)],
         accepted={s: changed_since(document, graph, standard()[s], store) for s in document.accepted if s in standard()},
+        doubts=[doubt_out(d) for d in all_doubts(document, graph)],
         newer=newer_records(standard(), document),
         working=case.working if case.needs_work else {},
         held=case.held,
@@ -120,6 +122,23 @@ def case_out(case: Case, user: Any, *, veiled: bool, step: str = "") -> CaseOut:
         keep_until=case.keep_until.isoformat() if case.keep_until else "",
         veiled=veiled,
     )
+
+
+def doubt_out(doubt: Doubt) -> DoubtOut:
+    waived, node = doubt.waived, doubt.node
+    return DoubtOut(
+        id=doubt.id, step=doubt.step.name, title=doubt.step.title, node=node.id, piece=node.piece, jaw=node.jaw, flag=doubt.flag,
+        own=doubt.own, who=waived.who if waived else "", at=waived.at if waived else "",
+    )  # fmt: skip
+
+
+def doubts_out(case: Case, *, last: str) -> Doubts:
+    """What a case waits for up to this step."""
+    document, graph = document_of(case), look(case)
+    names = standard().up_to(last)
+    steps = [s for s in standard().shown if s.name in names and asks(document, graph, s, ServerStore())]
+    found = [d for d in all_doubts(document, graph) if d.step.name in names]
+    return Doubts(revision=case.revision, waits={s.name: s.title for s in steps}, doubts=[doubt_out(d) for d in found])
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ from typing import Any
 from django.db import DatabaseError
 
 from bitecore.engine.graph import Node
-from bitecore.engine.model import Step
+from bitecore.engine.model import ALL, Step
 from bitecore.runsheet import CaseDocument, standard
 from bitecore.runsheet.who import CaseGraph
 from ground.errors import log_accident
@@ -87,8 +87,10 @@ def resting_state(node: Node, case: Case) -> str:
 
 
 def found_by_parts(graph: CaseGraph, step: str) -> list[Node]:
-    """What is shown with a step and says something of a jaw or a body of it: its findings are the step's, as on the run sheet."""
-    return [n for n in graph.nodes.values() if n.step.part_of == step and n.piece.partition(".")[0] in graph.jaws]
+    """What is shown with a step and says something of the case, of a jaw or of a body: its findings are the step's, as on the run
+    sheet."""
+    parts = [n for n in graph.nodes.values() if n.step.part_of == step and not n.step.on_demand]
+    return [n for n in parts if n.piece == ALL or n.piece.partition(".")[0] in graph.jaws]
 
 
 def worst(states: Iterable[str]) -> str:

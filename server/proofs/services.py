@@ -38,6 +38,8 @@ def proof(user: Any, number: str, *, veiled: bool) -> Proof:
         out["file"] = called.get(out["sha256"], out["file"])
     for left in found["left"]:
         left["message"] = names.said(left["message"])
+        if waived := document.waived.get(left["doubt"]):
+            left |= {"who": waived.who, "at": waived.at}
     if veiled:
         _hide(found, document)
     for key in _SAID:

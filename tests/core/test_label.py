@@ -278,7 +278,7 @@ class JawTest(unittest.TestCase):
     def test_walls_too_low_are_raised_by_the_fix(self) -> None:
         for base in ({"thickness_mm": 1.0}, {"height": "total", "total_mm": 5.0, "thickness_mm": 9.0}):
             asked: dict = {"base": {"*": base}, "hollow": {"*": {"style": "open"}}}
-            asked["label"] = {"*": {"style": "engraved", "tall_mm": 5.0}}
+            asked["label"] = {"*": {"style": "engraved", "tall_mm": 5.0, "least_mm": 5.0}}
             graph = evaluate(self.document.model_copy(update={"settings": asked}), CASE, self.store, until="label").graph
             for node in graph.of_step("label"):
                 flag = node.manifest.flags[0]
@@ -288,18 +288,47 @@ class JawTest(unittest.TestCase):
             graph = evaluate(self.document.model_copy(update={"settings": asked}), CASE, self.store, until="label").graph
             self.assertEqual({n.json("labels")[0]["where"] for n in graph.of_step("label")}, {"on the wall"})
 
-    def test_too_long_for_a_line_is_put_on_two_by_its_fix(self) -> None:
+    def test_what_has_no_room_finds_it_by_itself_and_says_how(self) -> None:
         base, style = {"*": {"thickness_mm": 8.0}}, {"style": "engraved", "free": "wait for the second frame, then go"}
-        for more, cure in (({"tall_mm": 9.0}, "As tall as fits"), ({"pattern": "{text} {text} {text}"}, "On two lines")):
+        for more, how in (({"tall_mm": 9.0}, "smaller"), ({"pattern": "{text} {text} {text}"}, "on two lines")):
             asked = {"base": base, "hollow": {"*": {"style": "open"}}, "label": {"*": {**style, **more}}}
             graph = evaluate(self.document.model_copy(update={"settings": asked}), CASE, self.store, until="label").graph
-            found = [node.manifest.flags[0] for node in graph.of_step("label")]
-            flag = next(f for f in found if f["code"] == "no-label")
-            self.assertEqual(flag["fix"].get("label"), cure)
-            asked["label"]["*"] = {**style, **more, **flag["fix"]["values"]}
-            graph = evaluate(self.document.model_copy(update={"settings": asked}), CASE, self.store, until="label").graph
-            for node in graph.of_step("label"):
-                self.assertNotIn("no-label", [flag["code"] for flag in node.manifest.flags])
+            flags = [flag for node in graph.of_step("label") for flag in node.manifest.flags]
+            self.assertNotIn("no-label", [flag["code"] for flag in flags])
+            self.assertTrue(any(how in f["message"] for f in flags if f["code"] == "labelled"), [f["message"] for f in flags])
+            self.assertGreaterEqual(min(label["tall_mm"] for n in graph.of_step("label") for label in n.json("labels")), 1.6)
+
+    def test_between_plates_no_base_is_raised_alone(self) -> None:
+        asked: dict = {"base": {"*": {"height": "gap", "gap_mm": 30.0}}, "hollow": {"*": {"style": "open"}}}
+        asked["label"] = {"*": {"style": "engraved", "tall_mm": 10.0, "least_mm": 5.0, "pattern": "{number} {number}"}}
+        graph = evaluate(self.document.model_copy(update={"settings": asked}), CASE, self.store, until="label").graph
+        flags = [f for n in graph.of_step("label") for f in n.manifest.flags if f["code"] == "no-label"]
+        self.assertTrue(flags)
+        for flag in flags:
+            self.assertTrue(flag["unmet"])
+            self.assertNotIn("base", [flag[name]["step"] for name in ("fix", "other") if name in flag])
+
+    def test_on_flat_gum_it_keeps_off_every_tooth_and_is_one_body_with_its_model(self) -> None:
+        asked: dict = {"base": {"*": {"thickness_mm": 1.0}}, "hollow": {"*": {"style": "open"}}, "trim": {"*": {"bottom_saw": False}}}
+        asked["label"] = {"*": {"style": "engraved", "tall_mm": 4.0, "least_mm": 2.4, "pattern": "{number}"}}
+        graph = evaluate(self.document.model_copy(update={"settings": asked}), CASE, self.store, until="label").graph
+        lost = [n for n in graph.of_step("label") if any(f["code"] == "no-label" for f in n.manifest.flags)]
+        self.assertTrue(lost, "this wall was to be too low")
+        offered = [n for n in lost if n.manifest.flags[0].get("fix", {}).get("values") == {"on_gum": True}]
+        self.assertTrue(offered)
+        asked["label"]["*"]["on_gum"] = True
+        graph = evaluate(self.document.model_copy(update={"settings": asked}), CASE, self.store).graph
+        for node in offered:
+            label = graph.node("label", node.piece).json("labels")[0]
+            self.assertEqual(label["where"], "on the gum")
+            told = unpack(graph.node("teeth", node.piece).manifest.values["mesh"], self.store.blobs)
+            solid = unpack(graph.node("label", node.piece).manifest.values["solids"], self.store.blobs)[0].mesh
+            crown = told.vertices_mm[np.nan_to_num(told.channel.values) > 0]
+            off = np.linalg.norm(solid.vertices_mm[:, None] - crown[None, ::7], axis=2).min()
+            self.assertGreater(off, 1.0)
+            body = self.mesh(graph, "assemble", node.piece)
+            self.assertTrue(check_solid(body).ok)
+            self.assertEqual(face_components(body)[0], 1)
 
     def labels(self, graph, piece: str) -> dict:  # noqa: ANN001
         return {label["name"]: label for label in graph.node("label", piece).json("labels")}

@@ -86,6 +86,7 @@ class Fix:
     piece : an address, * for all
     at    : of settings a person makes many of, which: values is then one entry, a new one or in place of id
     label : what its button says
+    more  : further settings that go with them, in the same press
     """
 
     step: str
@@ -94,6 +95,7 @@ class Fix:
     at: str = ""
     id: str = ""
     label: str = "Fix"
+    more: tuple[Fix, ...] = ()
 
     @property
     def settings(self) -> dict[str, Any]:
@@ -101,13 +103,19 @@ class Fix:
         return {self.at: {self.id or f"{self.at[0]}1": dict(self.values)}} if self.at else dict(self.values)
 
     def as_json(self) -> dict:
-        out = {"step": self.step, "piece": self.piece, "values": dict(self.values)}
-        return out | ({"at": self.at, "id": self.id} if self.at else {}) | ({"label": self.label} if self.label != "Fix" else {})
+        out: dict[str, Any] = {"step": self.step, "piece": self.piece, "values": dict(self.values)}
+        out |= {"at": self.at, "id": self.id} if self.at else {}
+        out |= {"label": self.label} if self.label != "Fix" else {}
+        return out | ({"more": [each.as_json() for each in self.more]} if self.more else {})
 
 
 @dataclass(frozen=True)
 class Flag:
-    """A finding as one sentence. other : another way to mend it."""
+    """A finding as one sentence.
+
+    other : another way to mend it
+    unmet : something that was asked for was not made, or not as asked: only a yes of its own passes it
+    """
 
     code: str
     severity: Severity
@@ -115,6 +123,7 @@ class Flag:
     place: Place | None = None
     fix: Fix | None = None
     other: Fix | None = None
+    unmet: bool = False
 
     def as_json(self) -> dict:
         place = self.place.as_json() if self.place else None
@@ -125,6 +134,7 @@ class Flag:
             "severity": self.severity,
             "message": self.message,
             "place": place,
+            **({"unmet": True} if self.unmet else {}),
         } | {name: fix.as_json() for name, fix in (("fix", self.fix), ("other", self.other)) if fix}
 
 

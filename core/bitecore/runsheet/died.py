@@ -164,17 +164,17 @@ def _without(no: NoDie, inputs: Inputs, settings: Any, for_all: float) -> Flag:
     leave = _entry(settings, no.fdi, inputs.piece, {"kind": "left"}, f"Leave {no.fdi} in")
     text = f"No die of {no.fdi}: {no.why}."
     if _turned(no, settings):
-        return Flag("no-die", "look", text, fix=_entry(settings, no.fdi, inputs.piece, {"way": None}, "Out its own way"), other=leave)
+        return Flag("no-die", "look", text, fix=_entry(settings, no.fdi, inputs.piece, {"way": None}, "Out its own way"), other=leave, unmet=True)
     if no.long_mm:
         deep = float(np.ceil(no.long_mm * 2) / 2)
         longer = Fix("dies", "*", {"die_deep_mm": deep}, label=f"Shafts up to {deep:.1f} mm")
-        return Flag("no-die", "look", text, fix=longer, other=leave)
+        return Flag("no-die", "look", text, fix=longer, other=leave, unmet=True)
     if thick := _thick(no, inputs, settings):
         raise_it = Fix("base", inputs.piece, {"height": "under", "thickness_mm": for_all}, label=f"Base of {for_all:.1f} mm")
         text = f"{text} A base {thick:.1f} mm thick under the lowest point gives it room"
         more = f", one of {for_all:.1f} mm all that lack it" if for_all > thick else ""
-        return Flag("no-die", "look", f"{text}{more}.", fix=raise_it, other=leave)
-    return Flag("no-die", "look", text, fix=leave)
+        return Flag("no-die", "look", f"{text}{more}.", fix=raise_it, other=leave, unmet=True)
+    return Flag("no-die", "look", text, fix=leave, unmet=True)
 
 
 def _contacts(each: Mapping[str, Any], piece: str, settings: Any) -> Iterator[Flag]:

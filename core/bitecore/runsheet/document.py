@@ -41,12 +41,23 @@ class PartEntry(BaseModel):
     begins: str
 
 
+class Waived(BaseModel):
+    """A doubt that a person said yes to by itself. who, at : a name as it is shown, and when (ISO 8601)"""
+
+    model_config = ConfigDict(extra="forbid")
+    step: str
+    message: str
+    who: str = ""
+    at: str = ""
+
+
 class CaseDocument(SheetDocument):
     """What is kept of a case.
 
     opened : the day, as YYYY-MM-DD
     teeth  : FDI numbers in the order of the chart, with spaces between
     parts  : by address
+    waived : by the id of the doubt
     """
 
     model_config = ConfigDict(extra="forbid")
@@ -62,6 +73,7 @@ class CaseDocument(SheetDocument):
     opposing: str = ""
     pieces: list[PieceEntry] = Field(default_factory=list)
     parts: dict[str, PartEntry] = Field(default_factory=dict)
+    waived: dict[str, Waived] = Field(default_factory=dict)
 
     @model_validator(mode="before")
     @classmethod

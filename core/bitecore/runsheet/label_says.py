@@ -35,12 +35,13 @@ _LONGEST = 60
 
 @dataclass(frozen=True)
 class Asked:
-    """A label and what a person wants of it; entry : the id it is kept under"""
+    """A label and what a person wants of it; entry : the id it is kept under; patterns : of text, of its lines"""
 
     said: Said
     entry: str
     at: NDArray[np.float64] | None
     turn: float
+    patterns: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -54,9 +55,9 @@ class Stands:
 
 
 def says(
-    found: Stands | None, asked: Asked, wall: Free | None, inputs: Inputs, settings: Any, frame: Frame, *, cure: Fix | None = None
-) -> Iterator[Flag]:
-    """cure : what would give it room, where it has none"""
+    found: Stands | None, asked: Asked, wall: Free | None, inputs: Inputs, settings: Any, frame: Frame, *, how: str = "", cure: Fix | None = None
+) -> Iterator[Flag]:  # fmt: skip
+    """how : what it did to find room; cure : what would give it room, where it has none"""
     said = asked.said
     if said.left:
         yield Flag(
@@ -64,6 +65,7 @@ def says(
             "look",
             f"These letters have none for {said.left}: left out. Take others.",
             fix=_other_font(said),
+            unmet=True,
         )
     if found is None:
         yield _no_room(asked, wall, inputs, cure)
@@ -75,7 +77,8 @@ def says(
     if found.off > THERE_MM:
         yield _moved(found, asked, settings, inputs, place)
     lifts = ", cut in: what stands out there would lift the model" if settings.style == "raised" and found.op == "cut" else ""
-    yield Flag("labelled", "note", f"{_called(said)}, {where(found)}{lifts}.", place)
+    took = f": there was no room for it otherwise, so it stands {how}, capitals {found.written.tall:.1f} mm tall" if how else ""
+    yield Flag("labelled", "note", f"{_called(said)}, {where(found)}{took}{lifts}.", place)
     yield from _legible(found, settings, inputs, place)
 
 
@@ -85,7 +88,7 @@ def _called(said: Said) -> str:
 
 
 def where(found: Stands) -> str:
-    return "underneath" if found.surface.where == "underneath" else "on the wall"
+    return {"underneath": "underneath", "gum": "on the gum"}.get(found.surface.where, "on the wall")
 
 
 def _other_font(said: Said) -> Fix | None:
@@ -169,20 +172,27 @@ def _no_room(asked: Asked, wall: Free | None, inputs: Inputs, cure: Fix | None) 
     said = asked.said
     if not said.sizes[0]:
         text = f"There is no room for {_small(said)}: it is too long for any model. Write less."
-        return Flag("no-label", "look", text, fix=cure)
+        return Flag("no-label", "look", text, fix=cure, unmet=True)
     written = said.drawn(said.sizes[0][-1], False)
     tallest = wall.tallest(written.width) if wall else 0.0
     missing = float(np.ceil((FOOT_MM + written.height + HEAD_MM + 0.5 - tallest) * 10 - 1e-6) / 10)
     thick = round(inputs["walls"]["under_mm"] + missing, 1) if inputs["walls"] else np.inf
+    tried = "on the walls and underneath, on two lines and smaller" if said.kind == "text" else "on the walls and underneath"
+    less = f"“{cure.label}” gives it room." if cure else "Write less." if said.kind == "text" else "Take it smaller."
     if tallest == 0 or thick > _THICKEST_MM or missing <= 0 or asked.turn % np.pi:
-        less = f"“{cure.label}” gives it room." if cure else "Write less, or smaller."
-        text = f"There is no room for {_small(said)}: it is too large, or the walls too low or too sharply bent. {less}"
-        return Flag("no-label", "look", text, fix=cure)
+        text = f"There is no room for {_small(said)}: it was tried {tried}. {less}"
+        return Flag("no-label", "look", text, fix=cure, unmet=True)
+    if inputs["height"] == "gap" or inputs["held"] == "plates":
+        text = (
+            f"There is no room for {_small(said)}: {missing:.1f} mm of height are missing, and between two plates a base is not raised "
+            f"alone. {less}"
+        )
+        return Flag("no-label", "look", text, fix=cure, unmet=True)
     higher = Fix(
         "base", above(inputs.piece)[-2], {"height": "under", "thickness_mm": thick}, label=f"Base {thick:.1f} mm" if cure else "Fix"
     )
-    what = "Write less, or raise the base: Fix makes it" if cure is None else f"{cure.label} it has; or the base is made"
+    what = "Write less, or raise the base: Fix makes it" if cure is None else f"{cure.label}: there it has room; or the base is made"
     text = (
         f"There is no room for {_small(said)}: {missing:.1f} mm of height are missing. {what} {thick:.1f} mm thick under the lowest point."
     )
-    return Flag("no-label", "look", text, fix=cure or higher, other=higher if cure else None)
+    return Flag("no-label", "look", text, fix=cure or higher, other=higher if cure else None, unmet=True)

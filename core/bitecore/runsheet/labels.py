@@ -26,6 +26,8 @@ _UNDER: dict[str, tuple[float, ...]] = {
     "text": (5.0, 4.0, 3.0, 2.5, 2.0), "code": (14.0, 12.0, 10.0, 9.0, 8.0), "mark": (12.0, 9.0, 7.0, 5.0, 3.0),
 }  # fmt: skip
 Kind = Literal["text", "code", "mark"]
+# Smaller capitals are tried only where there is no room else.
+SMALLEST_MM = min(_ON_WALL["text"])
 
 
 @dataclass(frozen=True)

@@ -79,15 +79,15 @@ def mounted(inputs: Inputs, asked: Blocks, run: Run) -> StepResult:
 def _wrong(asked: Blocks, block: float | None, needed: float, apart: float) -> Flag | None:
     if block is None:
         text_ = f"No block of the house is high enough: the models need {needed:.1f} mm, the highest is {max(asked.heights_mm):g} mm."
-        return Flag("no-block", "look", text_)
+        return Flag("no-block", "look", text_, unmet=True)
     if block < needed - 1e-6:
         best = fitting(needed, list(asked.heights_mm))
         text_ = f"A block of {block:g} mm is too low: the models need {needed:.1f} mm."
         fix = None if best is None else Fix("articulate", "*", {"block_mm": best}, label=f"One of {best:g} mm")
-        return Flag("low-block", "look", text_, fix=fix)
+        return Flag("low-block", "look", text_, fix=fix, unmet=True)
     if abs(apart - block) > _SAME_MM:
         text_ = f"The outer faces are {apart:.1f} mm apart; a block of {block:g} mm fits. Fix carries both bases to it."
-        return Flag("other-block", "look", text_, fix=Fix("base", "*", {"height": "gap", "gap_mm": block}, label=f"Carry to {block:g} mm"))
+        return Flag("other-block", "look", text_, fix=Fix("base", "*", {"height": "gap", "gap_mm": block}, label=f"Carry to {block:g} mm"), unmet=True)
     return None
 
 

@@ -116,7 +116,7 @@ def placed(room: Room, settings: Any, bench: Bench) -> PinSet:
         if place is None:
             does = "so it stands where it can" if entry.zone else "so it is left out"
             text = f"The {_NAMES[entry.zone]} cannot stand where it was put, {does}: {why}."
-            out.flags.append(Flag("pin-not-there", "look", text, fix=_nearest(room, at, others, bench, entry, ids[id(entry)])))
+            out.flags.append(Flag("pin-not-there", "look", text, fix=_nearest(room, at, others, bench, entry, ids[id(entry)]), unmet=True))
             free += [entry.zone] if entry.zone else []
             continue
         out.places.append(place)
@@ -167,8 +167,7 @@ def said(pins: PinSet, sizes: Sizes, inputs: Inputs) -> Iterator[Flag]:
     if pins.why:
         text = "; ".join(f"{zone}, {no.why}" for zone, no in pins.why.items())
         more, fix = cured(pins, sizes, inputs)
-        severity: Literal["look", "note"] = "look" if len(pins.places) < 3 else "note"
-        yield Flag("fewer-pins", severity, f"Not everywhere does a pin stand: {text}.{more}", fix=fix)
+        yield Flag("fewer-pins", "look", f"Not everywhere does a pin stand: {text}.{more}", fix=fix, unmet=True)
     if np.linalg.norm(pins.at[:, None] - pins.at[None], axis=2).max() < _GUIDE_MM:
         yield Flag("pins-near", "look", "The pins stand too near together to guide: the pair will rock. Add one farther off.")
     count = f"{len(pins.places)} pin{'s' * (len(pins.places) != 1)}"

@@ -8,7 +8,7 @@ from typing import Literal
 
 from typing_extensions import TypedDict
 
-from .proofed import OnPlate, Printed, Proof, WentOut
+from .proofed import OnPlate, Printed, Proof, StillAsked, WentOut
 
 _HALF_HASH = 32
 # Of what somebody typed so much stands at the head of the sheet.
@@ -146,8 +146,15 @@ def _plate(plate: OnPlate | None) -> ProofSection:
 
 
 def _left(proof: Proof) -> ProofSection:
-    rows = [[_text(one["title"] + (f", {one['jaw']}" if one["jaw"] else "")), _text(one["message"])] for one in proof["left"]]
-    return _section("Left as it is, though the program asks for a look", (0.20, 0.80), rows, "Nothing.")
+    rows = [
+        [_text(one["title"] + (f", {one['jaw']}" if one["jaw"] else "")), _text(one["message"]), _dim(*_waived(one))] for one in proof["left"]
+    ]
+    return _section("Left as it is, though the program asks for a look", (0.18, 0.58, 0.24), rows, "Nothing.")
+
+
+def _waived(one: StillAsked) -> list[str]:
+    """Who passed a doubt by a yes of its own."""
+    return [f"accepted by {one['who'] or 'nobody known'}", _when(one["at"])] if "at" in one else []
 
 
 def _accepted(proof: Proof) -> list[ProofSection]:

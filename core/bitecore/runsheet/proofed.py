@@ -67,13 +67,16 @@ class WentOut(FileMeasured):
 
 
 class StillAsked(TypedDict):
-    """What a step found that is more than a note."""
+    """What a step found that is more than a note. doubt : its id; who, at : a yes of its own, where it got one"""
 
     step: str
     title: str
     jaw: str | None
     severity: Literal["look", "stop"]
+    doubt: str
     message: str
+    who: NotRequired[str]
+    at: NotRequired[str]
 
 
 class OnPlate(TypedDict):
@@ -259,6 +262,7 @@ def _left(step: Step, graph: CaseGraph, registry: Registry) -> Iterator[StillAsk
                     "title": shown.title,
                     "jaw": node.jaw,
                     "severity": flag["severity"],
+                    "doubt": f"{node.id}:{flag['id']}",
                     "message": flag["message"],
                 }
 

@@ -223,7 +223,7 @@ def _refused(inputs: Inputs, what: str) -> StepResult | None:
 
 
 def _nothing(why: str, flags: Sequence[Flag] = (), fix: Fix | None = None) -> StepResult:
-    return StepResult({**none_held(), "solids": ByPiece()}, (), (*flags, Flag("no-pins", "look", why, fix=fix)), "no pins")
+    return StepResult({**none_held(), "solids": ByPiece()}, (), (*flags, Flag("no-pins", "look", why, fix=fix, unmet=True)), "no pins")
 
 
 def _thin_posts(settings: ArticulateSettings) -> list[Flag]:
@@ -257,7 +257,7 @@ STEP = Step(
     name="articulate",
     title="Articulate",
     number=8,
-    version=7,
+    version=8,
     over=WHOLE,
     settings=ArticulateSettings,
     needs={

@@ -57,7 +57,7 @@ def apply(inputs: Inputs, settings: AttachSettings, run: Run) -> StepResult:
             face = faces[entry.face - 1]
             done = attached(body, part, face, np.array(entry.at), turn_deg=entry.turn_deg, up=up, front=front, name=name)
         except StepFailed as failed:
-            flags.append(Flag(failed.code, "look", failed.message, place))
+            flags.append(Flag(failed.code, "look", failed.message, place, unmet=True))
             continue
         solids.append(Solid("add", done.solid, name.lower()))
         told.append({"entry": ident, "faces": len(faces), "face_mm2": round(face.area_mm2, 2), "round_mm": round(done.round_mm, 3)})
@@ -90,7 +90,7 @@ STEP = Step(
     name="attach",
     title="House parts",
     number=8,
-    version=2,
+    version=3,
     over=JAWS,
     part_of="articulate",
     settings=AttachSettings,

@@ -194,10 +194,11 @@ def _said(made: Based, foot: dict, settings: BaseSettings, inputs: Inputs) -> li
             flags.append(Flag("nothing-to-close", "note", "The middle is closed by the scan itself: nothing was to be filled."))
         elif name == "shape":
             text = f"The base is a horseshoe: on this border a {settings.shape} one could not be made. Ease the border, or trim more off."
-            flags.append(Flag("other-shape", "look", text, fix=_easier(inputs)))
+            flags.append(Flag("other-shape", "look", text, fix=_easier(inputs), unmet=True))
         else:
             # A palate braces an arch by itself.
-            flags.append(Flag(f"no-{name}", "note" if name == "brace" else "look", _WITHOUT[name]))
+            braced = name == "brace"
+            flags.append(Flag(f"no-{name}", "note" if braced else "look", _WITHOUT[name], unmet=not braced))
     if made.border_cut_mm > 0.5:
         under = -made.highest_mm
         where = f"none of it less than {under:.1f} mm below" if under > 0 else "some of it above"
@@ -284,7 +285,7 @@ STEP = Step(
     name="base",
     title="Base",
     number=5,
-    version=13,
+    version=14,
     over=JAWS,
     settings=BaseSettings,
     needs={

@@ -160,7 +160,7 @@ class _Says:
         flags = [Flag("hollow", "note", f"{how}, {len(made)} drain{'s' * (len(made) != 1)} of {wide:.1f} mm.", place)]
         if not made:
             text = "There is no drain: resin stays inside. Take a thinner wall, or leave it open underneath."
-            flags.append(Flag("no-drain", "look", text))
+            flags.append(Flag("no-drain", "look", text, unmet=True))
         if made and _bears(self.inputs):
             flags += self.bearing()
         if made and _through_floor(self.inputs):
@@ -185,7 +185,7 @@ class _Says:
         for name, at in ask.put.items():
             if name not in there:
                 text = "A drain cannot be made where it was put: no wall, or a tooth, is near. It is left out."
-                flags.append(Flag("drain-not-there", "look", text, self.at(at)))
+                flags.append(Flag("drain-not-there", "look", text, self.at(at), unmet=True))
             elif (off := float(np.linalg.norm(there[name].at_mm - at))) > _TOLD_MM + ask.wide_mm:
                 text = f"A drain stands {off:.1f} mm from where it was put: nearer there is no way for it."
                 flags.append(Flag("drain-moved", "note", text, self.at(there[name].at_mm)))
@@ -218,7 +218,7 @@ STEP = Step(
     name="drains",
     title="Drains",
     number=6,
-    version=12,
+    version=13,
     over=BODIES,
     part_of="hollow",
     settings=DrainsSettings,

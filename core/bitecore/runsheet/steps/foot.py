@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -17,6 +18,7 @@ from ...ops.land import flat, sides_deg, squared
 from ...ops.rigid import angle_deg, rounded, unit
 from ...ops.upright import LEAST_MM
 from ...progress import Run
+from ..gap_cut import Cut, cut_both
 from ..values import Foot, Plates
 
 # Sides of a land stand so much farther off than asked: the walls of the arch stand within them.
@@ -90,7 +92,7 @@ def apply(inputs: Inputs, settings: FootSettings, run: Run) -> StepResult:
     for each in jaws:
         others = jaws if pair and each.ask["flush"] and each.ask["parallel"] == "occlusal" else [each]
         foot[each.piece] = _foot(each, others, floors[each.piece], back, inputs, flags, readings)
-    plates = _plates(jaws, foot, flags) if pair else None
+    plates = _plates(jaws, foot, flags, inputs) if pair else None
     if pair and jaws[0].ask["flush"]:
         flags += _leaning(jaws[0].ask)
     if plates:
@@ -123,7 +125,7 @@ def _floors(jaws: list[_Jaw], pair: bool, flags: list[Flag]) -> dict[str, float 
         if each.ask["height"] == "gap":
             if not pair:
                 text = "A gap is between two: while the pair has no bite, the bases go by what is under their lowest points."
-                flags.append(Flag("gap-alone", "look", text))
+                flags.append(Flag("gap-alone", "look", text, unmet=True))
                 return {j.piece: None for j in jaws}
             more = ((each.ask["gap_mm"] or _GAP_MM) - between) / 2
             # Nothing can be put under a base that came with the scan.
@@ -138,7 +140,7 @@ def _too_low(each: _Jaw, under: float) -> Flag:
         f"A total height of {each.ask['total_mm']:.1f} mm {does} the {each.jaw}'s lowest point: it is made {least:.1f} mm tall, so that "
         f"{LEAST_MM:.0f} mm is left. Fix sets that."
     )
-    return Flag("too-low", "look", text, fix=Fix("base", each.piece, {"total_mm": least}))
+    return Flag("too-low", "look", text, fix=Fix("base", each.piece, {"total_mm": least}), unmet=True)
 
 
 def _foot(
@@ -150,7 +152,7 @@ def _foot(
         own = _own_plane(inputs["teeth"].get(each.piece) or [], up)
         if own is None:
             text = f"Too few teeth of the {each.jaw} are told for a plane of its own: its base is parallel to the occlusal plane."
-            flags.append(Flag("no-own-plane", "look", text))
+            flags.append(Flag("no-own-plane", "look", text, unmet=True))
         else:
             turned = float(np.degrees(np.arccos(np.clip(own @ up, -1, 1))))
             flags.append(
@@ -177,7 +179,7 @@ def _not_its_own(each: _Jaw) -> Flag:
         f"{what} counts along the occlusal plane, and the {each.jaw}'s base goes by its own teeth: it is {each.ask['thickness_mm']:.1f} mm "
         "thick under the lowest point instead."
     )
-    return Flag("own-height", "look", text, fix=Fix("base", each.piece, {"parallel": "occlusal"}, label="By the occlusal plane"))
+    return Flag("own-height", "look", text, fix=Fix("base", each.piece, {"parallel": "occlusal"}, label="By the occlusal plane"), unmet=True)
 
 
 def _leaning(ask: Mapping[str, Any]) -> list[Flag]:
@@ -234,7 +236,7 @@ def _home(each: _Jaw) -> NDArray[np.float64]:
     return (each.points - each.bench[:3, 3]) @ each.bench[:3, :3]
 
 
-def _plates(jaws: list[_Jaw], foot: ByPiece, flags: list[Flag]) -> dict[str, float] | None:
+def _plates(jaws: list[_Jaw], foot: ByPiece, flags: list[Flag], inputs: Inputs) -> dict[str, float] | None:
     """Where the two plates stand: in the middle of what the pair is high."""
     lower, upper = (next(j for j in jaws if j.jaw == name) for name in ("lower", "upper"))
     gap = lower.ask["gap_mm"] or (_GAP_MM if lower.ask["height"] == "gap" else 0.0)
@@ -247,7 +249,7 @@ def _plates(jaws: list[_Jaw], foot: ByPiece, flags: list[Flag]) -> dict[str, flo
     middle = (faces["upper"] + faces["lower"]) / 2
     past = (tall - gap) / 2
     values = {"gap_mm": gap, "lower_mm": middle - gap / 2, "upper_mm": middle + gap / 2, "lower_past_mm": past, "upper_past_mm": past}
-    flags.append(_gap_said(lower, upper, tall, gap))
+    flags.append(_gap_said(lower, upper, tall, gap, inputs))
     return {k: round(float(v), 6) for k, v in values.items()}
 
 
@@ -256,7 +258,7 @@ def _floor(each: _Jaw, foot: ByPiece) -> float:
     return each.lowest - (0.0 if each.closed else each.ask["thickness_mm"]) if floor is None else floor
 
 
-def _gap_said(lower: _Jaw, upper: _Jaw, tall: float, gap: float) -> Flag:
+def _gap_said(lower: _Jaw, upper: _Jaw, tall: float, gap: float, inputs: Inputs) -> Flag:
     if abs(tall - gap) < _SAME_MM:
         return Flag("gap", "note", f"Closed, the pair fits between plates {gap:.1f} mm apart.")
     least = -lower.lowest - upper.lowest + 2 * LEAST_MM
@@ -264,16 +266,32 @@ def _gap_said(lower: _Jaw, upper: _Jaw, tall: float, gap: float) -> Flag:
     fills = Fix("base", "*", {"height": "gap", "gap_mm": gap}, label="Fit the bases")
     if tall < gap:
         text = f"Closed, the pair is {tall:.1f} mm high: {gap - tall:.1f} mm less than the gap of {gap:.1f} mm. Thicker bases fill it."
-        return Flag("gap-short", "look", text, fix=fills)
+        return Flag("gap-short", "look", text, fix=fills, unmet=True)
     more = float(np.ceil(max(least, tall) * 2) / 2)
     raise_gap = Fix("base", "*", {"gap_mm": more}, label=f"Gap {more:.1f} mm")
     text = f"Closed, the pair is {tall:.1f} mm high and sticks out by {(tall - gap) / 2:.1f} mm past each plate of a gap of {gap:.1f} mm."
     if can:
-        return Flag("gap-past", "look", f"{text} Thinner bases do, or plates farther apart.", fix=fills, other=raise_gap)
-    text += (
-        f" With {LEAST_MM:.0f} mm under each lowest point it takes {least:.1f} mm: set the plates farther apart, or trim more off below."
-    )
-    return Flag("gap-past", "look", text, fix=raise_gap)
+        return Flag("gap-past", "look", f"{text} Thinner bases do, or plates farther apart.", fix=fills, other=raise_gap, unmet=True)
+    said, cut = cut_both([_cut(lower, inputs), _cut(upper, inputs)], least - gap, gap)
+    text += f" With {LEAST_MM:.0f} mm under each lowest point it is {least:.1f} mm. {said}"
+    return Flag("gap-past", "look", text, fix=cut or raise_gap, other=raise_gap if cut else None, unmet=True)
+
+
+def _cut(each: _Jaw, inputs: Inputs) -> Cut:
+    """On the bench, heights towards the teeth."""
+    home: Mesh = inputs.of("open", each.piece)
+    mesh = home.with_vertices(home.vertices_mm @ each.bench[:3, :3].T + each.bench[:3, 3])
+    up = np.array([0.0, 0.0, each.sign])
+    return Cut(each.piece, each.jaw, mesh.vertices_mm @ up, mesh, up, each.lowest, _lowest_margin(each, inputs), each.closed)
+
+
+def _lowest_margin(each: _Jaw, inputs: Inputs) -> float | None:
+    told = inputs["margins"].get(each.piece)
+    teeth = json.loads(told[0].data) if told else []
+    points = np.array([p for tooth in teeth for p in tooth["margin_mm"]], float).reshape(-1, 3)
+    if len(points) == 0:
+        return None
+    return float((each.sign * (points @ each.bench[:3, :3].T + each.bench[:3, 3])[:, 2]).min())
 
 
 def _asked() -> dict[str, Need]:
@@ -284,7 +302,7 @@ STEP = Step(
     name="foot",
     title="Footing",
     number=5,
-    version=7,
+    version=8,
     over=WHOLE,
     part_of="base",
     settings=FootSettings,
@@ -295,6 +313,7 @@ STEP = Step(
         "home_to_bench": Need("level", "home_to_bench", each=True),
         "home_to_bite": Need("bite", "home_to_bite", each=True, optional=True),
         "teeth": Need("teeth", "teeth", each=True, optional=True),
+        "margins": Need("teeth", "margins", each=True, optional=True),
         **_asked(),
     },
     gives={"foot": by_piece(json_of(Foot)), "plates": json_of(Plates | None)},

@@ -78,8 +78,8 @@ def _not(failed: StepFailed, settings: JoinSettings, jaw: str, piece: str) -> Fl
     rest = [scan for scan in settings.scans if scan != piece]
     off = Fix("join", jaw, {"scans": rest}, label="Print it without")
     if failed.code == "join-apart" and more > settings.across_mm:
-        return Flag(failed.code, "look", failed.message, fix=Fix("join", jaw, {"across_mm": more}), other=off)
-    return Flag(failed.code, "look", failed.message, fix=off)
+        return Flag(failed.code, "look", failed.message, fix=Fix("join", jaw, {"across_mm": more}), other=off, unmet=True)
+    return Flag(failed.code, "look", failed.message, fix=off, unmet=True)
 
 
 def _said(joined: Joined, name: str) -> list[Flag]:
@@ -115,7 +115,7 @@ STEP = Step(
     name="join",
     title="Joined",
     number=8,
-    version=2,
+    version=3,
     over=JAWS,
     part_of="articulate",
     settings=JoinSettings,

@@ -8,22 +8,24 @@ from typing import Annotated, Any, Literal
 
 import numpy as np
 from pydantic import Field, field_validator
+from scipy.spatial import cKDTree
 
 from ...engine.entries import Entry, EntryId
 from ...engine.gives import MESH, RESERVES, SOLIDS, Solid, Solids, json_of
 from ...engine.model import BODIES, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
-from ...mesh import Mesh
+from ...mesh import GROUP_SCAN, Mesh
 from ...ops.fonts import Font
 from ...ops.free_wall import Free, free_wall
+from ...ops.flat_places import flat_places, ways_to_see
 from ...ops.rigid import rounded
 from ...ops.segments import Segment
 from ...ops.writing import Spot, Surface, on_wall, underneath
 from ...ops.written import Written
 from ...progress import Run
 from ..framed import Frame, standing_on
-from ..label_cures import cure
+from ..label_room import easier
 from ..label_says import BEHIND_MM, THERE_MM, Asked, Stands, behind, says, where
-from ..labels import Kind, Look, check_pattern, code_label, filled, mark_label, text_label
+from ..labels import Kind, Look, Said, check_pattern, code_label, filled, mark_label, text_label
 from ..values import Labelled, WallPath
 
 _Mm = Annotated[float, Field(ge=-1e5, le=1e5)]
@@ -35,6 +37,8 @@ _BEYOND_MM = 0.3
 _STRUT_OFF_MM = 0.6
 # So near to the underside a place lies on it.
 _FLAT_MM = 0.6
+# On the gum a label stays so far off every tooth; what leans up by more than this cosine is read from behind (judgement).
+_GUM_OFF_MM, _LEVEL = 2.5, 0.75
 # How little the sides are liked: the back first (common practice, no source).
 _LIKED = {"back": 0.0, "left": 0.4, "right": 0.4, "front": 1.2}
 
@@ -95,6 +99,13 @@ class LabelSettings(StepSettings):
         "base", label="Upper reads", help="Upright as it stands on its own base, or with the pair closed.", main=False, when=_ON,
         words={"base": "on its base", "closed": "in the closed pair"},
     )  # fmt: skip
+    least_mm: float = setting(
+        1.6, ge=1.0, le=5.0, unit="mm", label="Capitals, at least", main=False, when=_ON,
+        help="Where there is no room otherwise, letters get smaller down to this.",
+    )  # fmt: skip
+    on_gum: bool = setting(
+        False, label="On flat gum", main=False, when=_ON, help="Where there is no room otherwise, on flat gum away from the teeth."
+    )
     code: bool = setting(False, label="QR code", help="Of the case's number.", main=False, when=_ON)
     mark: str = setting(
         "none", label="House mark", help="One of the marks on the house's shelf.", shelf="mark", main=False, max_length=60, when=_ON
@@ -117,11 +128,12 @@ def apply(inputs: Inputs, settings: LabelSettings, run: Run) -> StepResult:
     room = _Room(inputs, settings, frame, local)
     stands, flags = list[Stands](), list[Flag]()
     if not asked:
-        flags.append(Flag("no-label", "look", "There is nothing to write: the case has no text for this pattern."))
+        flags.append(Flag("no-label", "look", "There is nothing to write: the case has no text for this pattern.", unmet=True))
     # Who was put somewhere comes first.
     for each in sorted(asked, key=lambda a: a.at is None):
-        found = room.place(each)
-        flags += says(found, each, room.wall, inputs, settings, frame, cure=None if found else _cure(each, room, inputs, settings, frame))
+        found, how = _placed(each, room, inputs, settings)
+        cure = None if found or settings.on_gum else _on_gum(each, room, inputs, settings)
+        flags += says(found, each, room.wall, inputs, settings, frame, how=how, cure=cure)
         if found:
             flags += behind(found, local, inputs, settings, frame)
             stands.append(found)
@@ -129,13 +141,36 @@ def apply(inputs: Inputs, settings: LabelSettings, run: Run) -> StepResult:
     return _result(stands, settings, frame, flags, _path(room.surfaces.get("wall"), frame))
 
 
-def _cure(asked: Asked, room: _Room, inputs: Inputs, settings: LabelSettings, frame: Frame) -> Fix | None:
-    def again(values: dict[str, Any]) -> Asked | None:
-        changed = settings.model_copy(update=values)
-        return next((a for a in _asked(inputs, changed, frame) if a.said.name == asked.said.name), None)
+def _placed(asked: Asked, room: _Room, inputs: Inputs, settings: LabelSettings) -> tuple[Stands | None, str]:
+    """(where it stands, what it did to find room): as asked, else on two lines, else smaller, else on the gum where that is allowed."""
+    if found := room.place(asked):
+        return found, ""
+    others = list(_easier(asked, inputs, settings))
+    for other, how in others:
+        if found := room.place(other):
+            return found, how
+    for other, how in [(asked, ""), *others] if settings.on_gum else ():
+        if found := room.on_gum(other):
+            return found, ", ".join(w for w in ("on the gum", how) if w)
+    return None, ""
 
-    words = _words(inputs, settings)
-    return cure(asked, again, room.fits, inputs, settings, lambda pattern: len(filled(pattern, words)))
+
+def _easier(asked: Asked, inputs: Inputs, settings: LabelSettings) -> Iterator[tuple[Asked, str]]:
+    words, look = _words(inputs, settings), _look(settings)
+    typed = asked.said.sizes[0][0] if len(asked.said.sizes[0]) == 1 else None
+
+    def again(lines: tuple[str, ...]) -> Said | None:
+        return text_label(asked.said.name, lines, words, look, typed)
+
+    return easier(asked, again, lambda pattern: len(filled(pattern, words)), settings.least_mm)
+
+
+def _on_gum(asked: Asked, room: _Room, inputs: Inputs, settings: LabelSettings) -> Fix | None:
+    """The Fix that allows it there, where that gives it room."""
+    others = [(asked, ""), *_easier(asked, inputs, settings)]
+    if any(room.fits(other, on_gum=True) for other, _ in others):
+        return Fix("label", "*", {"on_gum": True}, label="On flat gum")
+    return None
 
 
 def _path(surface: Surface | None, frame: Frame) -> Mapping[str, Any] | None:
@@ -151,7 +186,7 @@ def _path(surface: Surface | None, frame: Frame) -> Mapping[str, Any] | None:
 
 def _asked(inputs: Inputs, settings: LabelSettings, frame: Frame) -> Iterator[Asked]:
     words = _words(inputs, settings)
-    look = Look(settings.font, settings.apart / 100, settings.pen_mm)
+    look = _look(settings)
     first = settings.lower if settings.lower and inputs.jaw == "lower" else settings.pattern
     moved: dict[str, tuple[str, SetLabel]] = {e.name: (key, e) for key, e in settings.labels.items() if e.name}
     plain: tuple[str, SetLabel] = ("", SetLabel())
@@ -164,6 +199,7 @@ def _asked(inputs: Inputs, settings: LabelSettings, frame: Frame) -> Iterator[As
         (code_label("code", words["number"], entry("code").tall_mm) if settings.code else None, *moved.get("code", plain)),
         (mark_label("mark", inputs["mark"], entry("mark").tall_mm), *moved.get("mark", plain)),
     ]
+    patterns = {"text": tuple(line for line in (first, settings.second) if line)}
     for key, e in settings.labels.items():
         if e.name:
             continue
@@ -173,10 +209,15 @@ def _asked(inputs: Inputs, settings: LabelSettings, frame: Frame) -> Iterator[As
             made.append((mark_label(key, inputs["mark"], e.tall_mm), key, e))
         else:
             made.append((text_label(key, (e.pattern,), words, look, e.tall_mm), key, e))
+            patterns[key] = (e.pattern,)
     over = np.pi if settings.reads == "closed" and inputs.jaw == "upper" else 0.0
     for said, key, e in made:
         if said is not None:
-            yield Asked(said, key, None if e.at is None else frame.of(e.at), float(np.radians(e.turn_deg)) + over)
+            yield Asked(said, key, None if e.at is None else frame.of(e.at), float(np.radians(e.turn_deg)) + over, patterns.get(said.name, ()))
+
+
+def _look(settings: LabelSettings) -> Look:
+    return Look(settings.font, settings.apart / 100, settings.pen_mm)
 
 
 def _words(inputs: Inputs, settings: LabelSettings) -> dict[str, str]:
@@ -209,6 +250,7 @@ class _Room:
         if inputs["inside"] != "open" and inputs["held"] != "plates" and (under := _under(local, front, settings)) is not None:
             self.surfaces["under"] = under
         self._left, self._floor = left, float(local.vertices_mm[:, 2].min())
+        self._inputs, self._frame, self._local = inputs, frame, local
 
     def place(self, asked: Asked) -> Stands | None:
         if asked.at is not None:
@@ -224,11 +266,17 @@ class _Room:
         found = self._on(asked, order)
         return replace(found, off=np.inf) if found and side not in ("auto", "under") else found
 
-    def fits(self, asked: Asked) -> bool:
+    def on_gum(self, asked: Asked) -> Stands | None:
+        """On a flat part of the scan away from its teeth."""
+        if not any(name.startswith("gum") for name in self.surfaces):
+            self.surfaces |= {f"gum {k}": s for k, s in enumerate(_gum(self._inputs, self._frame, self._local), 1)}
+        return self._on(asked, sorted(name for name in self.surfaces if name.startswith("gum")))
+
+    def fits(self, asked: Asked, *, on_gum: bool = False) -> bool:
         """Whether it has room, without its taking it."""
         kept = dict(self.surfaces)
-        found = self.place(asked)
-        self.surfaces = kept
+        found = self.on_gum(asked) if on_gum else self.place(asked)
+        self.surfaces = {name: s for name, s in self.surfaces.items() if name.startswith("gum") and name not in kept} | kept
         return found is not None
 
     def _on(self, asked: Asked, names: Iterable[str], only: str = "") -> Stands | None:
@@ -250,12 +298,31 @@ class _Room:
                     break
             if best:
                 written, spot, off = best
-                for other in ("seen", "wall") if name != "under" else ("under",):
+                for other in ("seen", "wall") if name in ("seen", "wall") else (name,):
                     self.surfaces[other] = self.surfaces[other].without(written, spot)
                 # What stands out underneath would lift the model.
                 cut = self.settings.style == "engraved" or name == "under"
                 return Stands(asked, written, surface, spot, "cut" if cut else "add", off)
         return None
+
+
+def _gum(inputs: Inputs, frame: Frame, local: Mesh) -> list[Surface]:
+    """Flat gum, so far from every tooth that a label takes nothing of one; the largest patch first. None where no teeth are told."""
+    told: Mesh | None = inputs["teeth_told"]
+    if told is None or told.channel is None:
+        return []
+    teeth = told.vertices_mm[np.nan_to_num(told.channel.values) > 0]
+    if len(teeth) == 0:
+        return []
+    near = cKDTree(frame.of(teeth)).query(local.vertices_mm, distance_upper_bound=_GUM_OFF_MM)[0]
+    faces = (local.groups == GROUP_SCAN) & ~np.isfinite(near)[local.faces].any(1)
+    out = []
+    for way in ways_to_see(local, faces):
+        # Upright where it can be; on what looks up, read from behind with the teeth ahead.
+        up = np.array([0.0, 0.0, 1.0]) if abs(way[2]) < _LEVEL else np.array([0.0, -1.0, 0.0])
+        if (surface := flat_places(local, faces, way, up, "gum")) is not None:
+            out.append(surface)
+    return out
 
 
 def _under(local: Mesh, front: np.ndarray, settings: LabelSettings) -> Surface | None:
@@ -350,7 +417,7 @@ STEP = Step(
     name="label",
     title="Label",
     number=7,
-    version=11,
+    version=12,
     over=BODIES,
     settings=LabelSettings,
     needs={
@@ -360,6 +427,8 @@ STEP = Step(
         "inside": Need("hollow", "style", setting=True),
         "struts": Need("articulate", "struts", optional=True),
         "held": Need("articulate", "style", setting=True),
+        "height": Need("base", "height", setting=True),
+        "teeth_told": Need("teeth", "mesh", optional=True),
         "notch": Need("notch", "notch", optional=True),
         "mark": Need("shelf", "mark"),
         "printer": Need("shelf", "plate.printer"),

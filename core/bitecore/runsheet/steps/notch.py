@@ -38,7 +38,7 @@ def apply(inputs: Inputs, settings: NotchSettings, run: Run) -> StepResult:
         made = notch(wall.clear_of([(a, b) for a, b in struts], wide / 2 + _CLEAR_MM), bottom=bottom, asked=asked)
     if made is None:
         text = "There is no room for a notch: the walls are too low or too sharply bent. A thicker base gives it."
-        return StepResult({"solids": Solids(), "reserves": [], "notch": None}, (), (Flag("no-notch", "look", text),))
+        return StepResult({"solids": Solids(), "reserves": [], "notch": None}, (), (Flag("no-notch", "look", text, unmet=True),))
 
     def home(point: np.ndarray) -> tuple[float, float, float]:
         x, y, z = (np.round(point @ rotation + origin, 6) + 0.0).tolist()
@@ -58,7 +58,7 @@ STEP = Step(
     name="notch",
     title="Notch",
     number=5,
-    version=2,
+    version=3,
     over=BODIES,
     part_of="base",
     settings=NotchSettings,

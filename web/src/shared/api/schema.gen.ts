@@ -405,6 +405,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/cases/{number}/doubts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Doubts
+         * @description What waits for a yes up to this step, and the doubts in it.
+         */
+        get: operations["cases_api_doubts"];
+        put?: never;
+        /**
+         * Answer Doubts
+         * @description Say yes to single doubts, or take that back.
+         */
+        post: operations["cases_api_answer_doubts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/cases/{number}/drop": {
         parameters: {
             query?: never;
@@ -1594,7 +1618,10 @@ export interface components {
                 number
             ];
         };
-        /** Accept */
+        /**
+         * Accept
+         * @description seen : of one step, the ids of the doubts on its card; several steps are accepted up to the first doubt only.
+         */
         Accept: {
             /**
              * Accepted
@@ -1603,6 +1630,11 @@ export interface components {
             accepted: boolean;
             /** Base */
             base: number;
+            /**
+             * Seen
+             * @default []
+             */
+            seen: string[];
             /** Steps */
             steps: string[];
         };
@@ -1763,6 +1795,21 @@ export interface components {
         };
         /** AmountsSettings */
         AmountsSettings: Record<string, never>;
+        /**
+         * Answer
+         * @description doubts : ids; yes : each may stand as it is, or is open again
+         */
+        Answer: {
+            /** Base */
+            base: number;
+            /** Doubts */
+            doubts: string[];
+            /**
+             * Yes
+             * @default true
+             */
+            yes: boolean;
+        };
         /** ArticulateDetail */
         ArticulateDetail: {
             /** Flags */
@@ -2852,6 +2899,7 @@ export interface components {
          *
          *     open, opened : the step that was asked for, with all there is to say of its nodes
          *     accepted     : {step: what has changed since, in words}
+         *     doubts       : of the steps that wait for a yes, and what got a yes of its own
          *     newer        : {step.setting: name} of a record that the house has changed since it was chosen
          */
         CaseOut: {
@@ -2868,6 +2916,8 @@ export interface components {
             details: {
                 [key: string]: string;
             };
+            /** Doubts */
+            doubts: components["schemas"]["DoubtOut"][];
             /** Files */
             files: components["schemas"]["FileOut"][];
             /** Held */
@@ -2914,6 +2964,7 @@ export interface components {
         /**
          * Change
          * @description sure : also where it changes what other scans are; else that is said first (409, changes-others).
+         *     more : further settings, in the same revision
          */
         Change: {
             /** Base */
@@ -2923,6 +2974,11 @@ export interface components {
              * @default []
              */
             entries: components["schemas"]["EntryChange"][];
+            /**
+             * More
+             * @default []
+             */
+            more: components["schemas"]["FixMore"][];
             /**
              * Piece
              * @default *
@@ -3477,6 +3533,48 @@ export interface components {
             window_mm: number;
         };
         /**
+         * DoubtOut
+         * @description A finding that waits for a person.
+         *
+         *     own   : nothing but its own yes passes it
+         *     who, at : the yes it got, empty while it has none
+         */
+        DoubtOut: {
+            /** At */
+            at: string;
+            flag: components["schemas"]["FlagOut"];
+            /** Id */
+            id: string;
+            /** Jaw */
+            jaw: string | null;
+            /** Node */
+            node: string;
+            /** Own */
+            own: boolean;
+            /** Piece */
+            piece: string;
+            /** Step */
+            step: string;
+            /** Title */
+            title: string;
+            /** Who */
+            who: string;
+        };
+        /**
+         * Doubts
+         * @description waits : steps up to the plate that wait for a yes, by name: title
+         */
+        Doubts: {
+            /** Doubts */
+            doubts: components["schemas"]["DoubtOut"][];
+            /** Revision */
+            revision: number;
+            /** Waits */
+            waits: {
+                [key: string]: string;
+            };
+        };
+        /**
          * Drained
          * @description A drain: its name ("1", "2", …, or the id of an entry), and where it comes out, in its jaw's home.
          */
@@ -3922,6 +4020,20 @@ export interface components {
             /** Why */
             why: string;
         };
+        /**
+         * FixMore
+         * @description Settings that go with a Fix in the same press.
+         */
+        FixMore: {
+            /** Piece */
+            piece: string;
+            /** Step */
+            step: string;
+            /** Values */
+            values: {
+                [key: string]: unknown;
+            };
+        };
         /** FixOut */
         FixOut: {
             /**
@@ -3939,6 +4051,11 @@ export interface components {
              * @default Fix
              */
             label: string;
+            /**
+             * More
+             * @default []
+             */
+            more: components["schemas"]["FixMore"][];
             /** Piece */
             piece: string;
             /** Step */
@@ -3964,6 +4081,11 @@ export interface components {
              * @enum {string}
              */
             severity: "note" | "look" | "stop";
+            /**
+             * Unmet
+             * @default false
+             */
+            unmet: boolean;
         };
         /** FollowDetail */
         FollowDetail: {
@@ -5113,6 +5235,12 @@ export interface components {
                 [key: string]: components["schemas"]["SetLabel"];
             };
             /**
+             * Capitals, at least
+             * @description Where there is no room otherwise, letters get smaller down to this.
+             * @default 1.6
+             */
+            least_mm: number;
+            /**
              * Text of the lower
              * @description Where it says something else. Empty: the same.
              * @default
@@ -5124,6 +5252,12 @@ export interface components {
              * @default none
              */
             mark: string;
+            /**
+             * On flat gum
+             * @description Where there is no room otherwise, on flat gum away from the teeth.
+             * @default false
+             */
+            on_gum: boolean;
             /**
              * Text
              * @description From {number}, {patient}, {date}, {practice}, {jaw}, {teeth}, {text} and what you write.
@@ -7800,9 +7934,13 @@ export interface components {
         };
         /**
          * StillAsked
-         * @description What a step found that is more than a note.
+         * @description What a step found that is more than a note. doubt : its id; who, at : a yes of its own, where it got one
          */
         StillAsked: {
+            /** At */
+            at?: string;
+            /** Doubt */
+            doubt: string;
             /** Jaw */
             jaw: string | null;
             /** Message */
@@ -7816,6 +7954,8 @@ export interface components {
             step: string;
             /** Title */
             title: string;
+            /** Who */
+            who?: string;
         };
         /**
          * Strut
@@ -9587,6 +9727,58 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Details"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaseOut"];
+                };
+            };
+        };
+    };
+    cases_api_doubts: {
+        parameters: {
+            query?: {
+                last?: string;
+            };
+            header?: never;
+            path: {
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Doubts"];
+                };
+            };
+        };
+    };
+    cases_api_answer_doubts: {
+        parameters: {
+            query?: {
+                step?: string;
+            };
+            header?: never;
+            path: {
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Answer"];
             };
         };
         responses: {
