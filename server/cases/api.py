@@ -179,9 +179,11 @@ def answer_doubts(request: HttpRequest, number: str, body: Answer, step: str = "
 
 
 @router.get("/{number}/doubts", response=Doubts)
-def doubts(request: HttpRequest, number: str, last: str = "hand-off") -> Doubts:
-    """What waits for a yes up to this step, and the doubts in it."""
-    return doubts_out(services.visible(request.user, number), last=last)
+def doubts(request: HttpRequest, number: str, before: str = "hand-off") -> Doubts:
+    """What waits for a yes before this step, and the doubts in it."""
+    if before not in standard():
+        raise Refused("There is no such step.", code="no-step", status=404)
+    return doubts_out(services.visible(request.user, number), before=before, veiled=veil.is_down(request))
 
 
 @router.post("/{number}/records", response=CaseOut)

@@ -5,8 +5,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from typing import Any
 
 from bitecore.runsheet import CaseDocument
+from bitecore.runsheet.labels import dotted
 from bitecore.text import plain
 
 _TOKEN = re.compile(r"⟦(p\d{1,6})⟧")
@@ -32,12 +34,18 @@ def clean(name: str) -> str:
     return plain(name)[-300:].strip() or "scan"
 
 
+def revealed(text: str, patient: str) -> str:
+    """With the name in place of the dots that stand for it."""
+    return text.replace(dotted(patient), patient) if patient else text
+
+
 class Names:
     """The names of a case's scans for one who looks at it."""
 
     def __init__(self, document: CaseDocument, *, veiled: bool) -> None:
         self._veiled = veiled
         self._files = {entry.id: entry.file for entry in document.pieces}
+        self._patient = document.patient
 
     def of(self, piece: str) -> str:
         if self._veiled or piece not in self._files:
@@ -47,3 +55,11 @@ class Names:
     def said(self, text: str) -> str:
         """A kept text with its scans named."""
         return _TOKEN.sub(lambda match: self.of(match[1]), text)
+
+    def flag(self, flag: dict[str, Any]) -> dict[str, Any]:
+        """A finding as it is shown."""
+        return {**flag, "message": self.found(flag["message"])}
+
+    def found(self, text: str) -> str:
+        """What a step found: kept with dots for the patient's name, which stands there unless the veil is down."""
+        return text if self._veiled else revealed(text, self._patient)

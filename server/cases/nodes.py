@@ -80,6 +80,7 @@ class _Node(Schema):
     id: str
     part_of: str
     speaks: bool
+    on_demand: bool
     piece: str
     jaw: str | None
     state: State
@@ -93,7 +94,7 @@ class _Detail(Schema):
 
     whose     : {setting: house, purpose, practice, case or piece} of those that are not the step's own
     kept      : the version it was made with, where that is an older one which a person accepted
-    waits_for : the step that is waited for
+    waits_for : why it is not there yet, as a sentence
     """
 
     id: str

@@ -105,11 +105,11 @@ def case_out(case: Case, user: Any, *, veiled: bool, step: str = "") -> CaseOut:
         revision=case.revision,
         details=details,
         pieces=[pieces.shown(p.id) for p in document.live],
-        nodes=[_node(n, case, good, veiled=veiled) for n in shown],
+        nodes=[_node(n, case, good, names, veiled=veiled) for n in shown],
         open=step,
-        opened=[_detail(n, document) for n in shown if step and step in (n.step.name, n.step.part_of)],
+        opened=[_detail(n, document, names) for n in shown if step and step in (n.step.name, n.step.part_of)],
         accepted={s: changed_since(document, graph, standard()[s], store) for s in document.accepted if s in standard()},
-        doubts=[doubt_out(d) for d in all_doubts(document, graph)],
+        doubts=[doubt_out(d, names) for d in all_doubts(document, graph)],
         newer=newer_records(standard(), document),
         working=case.working if case.needs_work else {},
         held=case.held,
@@ -124,21 +124,22 @@ def case_out(case: Case, user: Any, *, veiled: bool, step: str = "") -> CaseOut:
     )
 
 
-def doubt_out(doubt: Doubt) -> DoubtOut:
+def doubt_out(doubt: Doubt, names: Names) -> DoubtOut:
     waived, node = doubt.waived, doubt.node
     return DoubtOut(
-        id=doubt.id, step=doubt.step.name, title=doubt.step.title, node=node.id, piece=node.piece, jaw=node.jaw, flag=doubt.flag,
+        id=doubt.id, step=doubt.step.name, title=doubt.step.title, node=node.id, piece=node.piece, jaw=node.jaw, flag=names.flag(doubt.flag),
         own=doubt.own, who=waived.who if waived else "", at=waived.at if waived else "",
     )  # fmt: skip
 
 
-def doubts_out(case: Case, *, last: str) -> Doubts:
-    """What a case waits for up to this step."""
+def doubts_out(case: Case, *, before: str, veiled: bool) -> Doubts:
+    """What a case waits for before this step."""
     document, graph = document_of(case), look(case)
-    names = standard().up_to(last)
+    names = standard().up_to(before) - {before}
     steps = [s for s in standard().shown if s.name in names and asks(document, graph, s, ServerStore())]
     found = [d for d in all_doubts(document, graph) if d.step.name in names]
-    return Doubts(revision=case.revision, waits={s.name: s.title for s in steps}, doubts=[doubt_out(d) for d in found])
+    called = Names(document, veiled=veiled)
+    return Doubts(revision=case.revision, waits={s.name: s.title for s in steps}, doubts=[doubt_out(d, called) for d in found])
 
 
 @dataclass(frozen=True)
@@ -219,7 +220,7 @@ def _speaks(node: Node) -> bool:
     return not node.step.part_of or node.step in known.speaking(known[node.step.part_of])
 
 
-def _node(node: Node, case: Case, good: dict[str, Manifest], *, veiled: bool) -> dict[str, Any]:
+def _node(node: Node, case: Case, good: dict[str, Manifest], names: Names, *, veiled: bool) -> dict[str, Any]:
     last = good.get(case.last_good.get(node.id, ""))
     shown = node.manifest or last
     worth = [f["message"] for f in (node.manifest.flags if node.manifest else []) if f["severity"] != "note"]
@@ -230,18 +231,19 @@ def _node(node: Node, case: Case, good: dict[str, Manifest], *, veiled: bool) ->
         "step": node.step.name,
         "part_of": node.step.part_of,
         "speaks": _speaks(node),
+        "on_demand": node.step.on_demand,
         "piece": node.piece,
         "jaw": node.jaw,
         "state": _state(node, case),
-        "figure": shown.figure if shown else "",
+        "figure": names.found(shown.figure) if shown else "",
         "looks": len(worth),
-        "doubt": worth[0] if worth else "",
+        "doubt": names.found(worth[0]) if worth else "",
         "good": {name: plain(values[name]) for name in node.step.gives if name in values},
     }
     return checked(node.step.name, fields)
 
 
-def _detail(node: Node, document: CaseDocument) -> dict[str, Any]:
+def _detail(node: Node, document: CaseDocument, names: Names) -> dict[str, Any]:
     manifest = node.manifest
     return {
         "id": node.id,
@@ -251,10 +253,21 @@ def _detail(node: Node, document: CaseDocument) -> dict[str, Any]:
         "settings": _settings_of(node, document),
         "whose": document.whose(node.step, node.piece),
         "readings": manifest.readings if manifest else [],
-        "flags": manifest.flags if manifest else [],
+        "flags": [names.flag(flag) for flag in manifest.flags] if manifest else [],
         "kept": node.kept,
-        "waits_for": node.why,
+        "waits_for": _waits(node),
     }
+
+
+def _waits(node: Node) -> str:
+    """Why a node is not there yet, as a sentence with the words of the run sheet."""
+    known, why = standard(), node.why
+    if why == "waits for a person":
+        return "Ready when you are."
+    if why not in known:
+        return f"It waits: {why}." if why else ""
+    shown = known[known[why].part_of or why]
+    return "It is being worked out." if shown.name in (node.step.name, node.step.part_of) else f"It waits for {shown.title}."
 
 
 def _settings_of(node: Node, document: CaseDocument) -> dict[str, Any]:

@@ -20,6 +20,7 @@ from runs.store import ServerStore
 from .accepting import asks, changed_since
 from .documents import document_of
 from .models import Case
+from .names import revealed
 from .schemas import Tray, TrayState
 
 _WORST = ("failed", "look", "working", "stale", "todo", "done", "off")
@@ -174,6 +175,7 @@ def tray(case: Case, *, veiled: bool) -> Tray:
     busy = {node.split("/")[0] for node in case.working} if case.needs_work else set()
     states = [_running(s) if s["step"] in busy and s["state"] in ("stale", "todo") else s for s in kept["states"]]
     step, waits, tone = _waits(case)
+    waits = waits if veiled else revealed(waits, kept["patient"])
     running = [w.get("fraction", 0.0) for w in case.working.values()] if case.needs_work else []
     return Tray(
         number=case.number, patient="" if veiled else kept["patient"], practice=kept["practice"], purpose=kept["purpose"],

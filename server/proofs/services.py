@@ -37,7 +37,7 @@ def proof(user: Any, number: str, *, veiled: bool) -> Proof:
     for out in found["outputs"]:
         out["file"] = called.get(out["sha256"], out["file"])
     for left in found["left"]:
-        left["message"] = names.said(left["message"])
+        left["message"] = names.found(names.said(left["message"]))
         if waived := document.waived.get(left["doubt"]):
             left |= {"who": waived.who, "at": waived.at}
     if veiled:

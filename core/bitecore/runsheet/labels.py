@@ -87,7 +87,7 @@ def text_label(name: str, patterns: tuple[str, ...], words: Mapping[str, str], l
         line, lost = _filled(pattern, words, look)
         if line:
             lines.append(line)
-            hidden = {**words, "patient": _HIDDEN * min(_DOTS, max(len(words["patient"]), 1))} if words["patient"] else words
+            hidden = {**words, "patient": dotted(words["patient"])}
             veiled.append(_filled(pattern, hidden, look)[0])
         left += "".join(c for c in lost if c not in left)
     if not lines:
@@ -103,6 +103,11 @@ def text_label(name: str, patterns: tuple[str, ...], words: Mapping[str, str], l
         return text(dots if hidden and dots else lines, look.font, tall_mm=tall, apart=look.apart, pen_mm=look.pen_mm)
 
     return Said(name, "text", tuple(lines), dots, drawn, sizes, left)
+
+
+def dotted(patient: str) -> str:
+    """What stands for a patient's name in findings, and under the veil."""
+    return _HIDDEN * min(_DOTS, len(patient))
 
 
 def filled(pattern: str, words: Mapping[str, str]) -> str:

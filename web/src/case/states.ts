@@ -4,12 +4,14 @@ import { pieceOf, speakingOf } from "./look";
 
 const WORST: StepState[] = ["failed", "look", "working", "stale", "todo", "done", "off"];
 
-/** The worse of the two jaws; while a part of the step is worked out, the step is, and what a part found on a body counts too. */
+/** The worse of the two jaws; while a part of the step is worked out, the step is, and what a part found counts too. */
 export function stateOf(data: CaseOut, step: string): StepState {
   const states = speakingOf(data, step).map((n) => n.state);
   const parts = data.nodes.filter((n) => n.part_of === step && n.state === "working");
   if (parts.length && !states.some((s) => s === "failed")) return "working";
-  const found = data.nodes.some((n) => n.part_of === step && n.state === "look" && pieceOf(data, n.piece)?.jaw);
+  const found = data.nodes.some(
+    (n) => n.part_of === step && n.state === "look" && !n.on_demand && (n.piece === "*" || pieceOf(data, n.piece)?.jaw),
+  );
   if (found && states.every((s) => s === "done" || s === "off")) return "look";
   return states.length === 0 ? "todo" : (WORST.find((w) => states.includes(w)) ?? "todo");
 }

@@ -1,6 +1,6 @@
 import { keepPreviousData, type Query, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef } from "react";
-import { type CaseOut, client, ok, okCase, Said, type Working } from "../shared/api/client";
+import { type CaseOut, client, type FixMore, ok, okCase, Said, type Working } from "../shared/api/client";
 import { type BenchEvent, useBenchEvents } from "../shared/api/events";
 import { asked } from "../store/asking";
 import { useBench } from "../store/bench";
@@ -66,6 +66,9 @@ export function useCase(number: string, step: string) {
   const keep = useCallback(
     (data: CaseOut) => {
       mine.current.add(data.revision);
+      // An answer that a later look has overtaken would show the case as it was before.
+      const known = queries.getQueryData<CaseOut>(["case", number, data.open]);
+      if (known && known.revision > data.revision) return;
       queries.setQueryData(["case", number, data.open], data);
     },
     [queries, number],
@@ -118,18 +121,18 @@ export function useDoings(number: string, data: CaseOut | undefined, keep: (data
     okCase(
       client.POST("/api/cases/{number}/settings", {
         ...path(),
-        body: { base, step, piece, values: {}, entries: [entry], sure: false },
+        body: { base, step, piece, values: {}, entries: [entry], sure: false, more: [] },
       }),
     );
   return {
     busy: doing.isPending,
-    set: (step: string, piece: string, values: Record<string, unknown>) =>
+    set: (step: string, piece: string, values: Record<string, unknown>, more: FixMore[] = []) =>
       start(async () => {
         const send = (sure: boolean) =>
           okCase(
             client.POST("/api/cases/{number}/settings", {
               ...path(),
-              body: { base: latest.current, step, piece, values, entries: [], sure },
+              body: { base: latest.current, step, piece, values, entries: [], sure, more },
             }),
           );
         try {
@@ -163,13 +166,22 @@ export function useDoings(number: string, data: CaseOut | undefined, keep: (data
       start(() =>
         okCase(client.POST("/api/cases/{number}/details", { ...path(), body: { base: latest.current, values } })),
       ),
-    accept: (steps: string[], accepted = true, then?: () => void) =>
+    /** seen : of one step, the ids of the doubts on its card. */
+    accept: (steps: string[], accepted = true, then?: () => void, seen: string[] = []) =>
       doing.mutate(
         () =>
           okCase(
-            client.POST("/api/cases/{number}/accept", { ...path(), body: { base: latest.current, steps, accepted } }),
+            client.POST("/api/cases/{number}/accept", {
+              ...path(),
+              body: { base: latest.current, steps, accepted, seen },
+            }),
           ),
         { onSuccess: then },
+      ),
+    /** Each doubt its own yes, or open again. */
+    answer: (doubts: string[], yes: boolean) =>
+      start(() =>
+        okCase(client.POST("/api/cases/{number}/doubts", { ...path(), body: { base: latest.current, doubts, yes } })),
       ),
     takeRecords: () =>
       start(() => okCase(client.POST("/api/cases/{number}/records", { ...path(), body: { base: latest.current } }))),

@@ -75,6 +75,14 @@ export interface Tried {
   values: Record<string, number>;
 }
 
+/** A place that is to be shown once its step is here, in the home of its scan. */
+export interface Wanted {
+  step: string;
+  place: { piece: string; point_mm: Point; radius_mm: number } | null;
+  text: string;
+  flag: string;
+}
+
 /** A move of a body (4x4 by columns, on the bench). piece : its address, a jaw's with all that is printed beside it; * : of all. */
 export interface Move {
   piece: string;
@@ -93,6 +101,8 @@ interface BenchState extends View {
   holdRaw: (held: boolean) => void;
   look: (name: ViewName) => void;
   pointAt: (focus: Focus | null) => void;
+  wanted: Wanted | null;
+  want: (wanted: Wanted | null) => void;
   mark: (piece: string | null) => void;
   setPair: (number: number, pair: Pair) => void;
   openBook: (book: boolean) => void;
@@ -122,6 +132,7 @@ const FRESH = {
   panel: "step" as Panel,
   rawHeld: false,
   focus: null as Focus | null,
+  wanted: null as Wanted | null,
   book: false,
   came: true,
   beside: null as string | null,
@@ -159,6 +170,7 @@ export const useBench = create<BenchState>((set) => ({
   holdRaw: (rawHeld) => set({ rawHeld }),
   look: (name) => set((s) => ({ eye: { name, count: s.eye.count + 1 } })),
   pointAt: (focus) => set({ focus }),
+  want: (wanted) => set({ wanted }),
   mark: (piece) =>
     set(() =>
       piece

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Redo2, Undo2 } from "lucide-react";
 import { useEffect } from "react";
 import { Link, useNavigate, useParams } from "react-router";
+import { openDoubts } from "../../case/doubts";
 import { asks } from "../../case/look";
 import { stateOf } from "../../case/states";
 import { type Doings, useCase, useDoings, useOthers } from "../../case/useCase";
@@ -21,6 +22,7 @@ import { Pieces } from "./Pieces";
 import { RunSheet } from "./RunSheet";
 import { StepCard } from "./StepCard";
 import { Tools, toolInHand, useTools } from "./Tools";
+import { useWanted } from "./useWanted";
 
 /** One case: pieces, stage, card, run sheet. */
 export function Bench() {
@@ -63,11 +65,12 @@ function Opened({ data, steps, doings }: { data: CaseOut; steps: StepOut[]; doin
   const others = useOthers(data.number);
   const raw = useRawKey();
   const tools = useTools();
+  useWanted(data);
   const step = steps.find((s) => s.name === name) ?? steps[0];
 
   // biome-ignore lint/correctness/useExhaustiveDependencies: where the bench opens is decided once a case
   useEffect(() => {
-    const left = leftAt(data.number);
+    const left = useBench.getState().wanted?.step ?? leftAt(data.number);
     open(steps.some((s) => s.name === left) ? left : firstOpen(data, steps));
   }, [data.number]);
   useEffect(() => keepLeft(data.number, name), [data.number, name]);
@@ -144,11 +147,11 @@ function runOn(data: CaseOut, steps: StepOut[], doings: Doings, open: (step: str
   for (const step of steps) {
     if (step.on_demand) break;
     if (!asks(data, step)) continue;
+    const doubt = openDoubts(data, step.name)[0];
     const state = stateOf(data, step.name);
-    if (state !== "done") {
+    if (doubt || (state !== "done" && state !== "look")) {
       stop = step.name;
-      const doubt = data.nodes.find((n) => n.step === step.name && n.doubt)?.doubt;
-      say(`Stopped at ${step.title}: ${doubt ?? "it is not worked out yet."}`, "look");
+      say(`Stopped at ${step.title}: ${doubt?.flag.message ?? "it is not worked out yet."}`, "look");
       break;
     }
     plain.push(step.name);

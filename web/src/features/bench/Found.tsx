@@ -1,7 +1,9 @@
 import { useState } from "react";
+import { OwnYes } from "../../case/DoubtList";
+import { mend, openDoubts, whose } from "../../case/doubts";
 import { flagsOf, partsOf, partsOfPiece, pieceOf } from "../../case/look";
 import type { Doings } from "../../case/useCase";
-import type { CaseOut, Flag, NodeDetail, NodeOut, StepOut } from "../../shared/api/client";
+import type { CaseOut, DoubtOut, Flag, NodeDetail, NodeOut, StepOut } from "../../shared/api/client";
 import { capital } from "../../shared/format";
 import { Command } from "../../shared/ui/Command";
 import { uiOf } from "../../steps";
@@ -32,17 +34,22 @@ export function Found({
   const [all, setAll] = useState(false);
   // What is said of all of them together belongs to each.
   const together = detail?.piece === "*" ? [] : partsOf(data, step.name);
-  const own = detail && step.over !== "scans" ? ofParts(data, step.name, detail.piece) : [];
-  const flags = [...together.flatMap(flagsOf), ...flagsOf(detail), ...own];
+  const parts = detail && step.over !== "scans" ? ofParts(data, step.name, detail.piece) : [];
+  const flags = [...together.flatMap(flagsOf), ...flagsOf(detail), ...parts];
+  const elsewhere = unseen(data, step.name, flags);
   if (!node) return <p className="dim py-2">{step.about} It waits for a jaw scan.</p>;
   if (flags.length === 0)
     return (
-      <p className="dim py-2">{node.state === "todo" && detail?.waits_for ? waits(detail.waits_for) : step.about}</p>
+      <>
+        <p className="dim py-2">{(node.state === "todo" && detail?.waits_for) || step.about}</p>
+        <Elsewhere doubts={elsewhere} onGo={act} />
+      </>
     );
   const sorted = [...flags].sort((a, b) => ORDER[a.severity] - ORDER[b.severity]);
   const worth = sorted.filter((f) => f.severity !== "note").length;
   const few = all ? sorted : sorted.slice(0, Math.max(worth, FEW));
   const places = sorted.filter((f) => f.place);
+  const own = new Map(data.doubts.filter((d) => d.step === step.name && d.own).map((d) => [d.flag.id, d]));
   function goTo(flag: Flag | undefined) {
     if (!flag?.place) return;
     // What is no jaw is kept off the stage until it is chosen.
@@ -68,7 +75,7 @@ export function Found({
           return (
             <li
               key={flag.id}
-              className={`line flex gap-x-2 border-b py-1.5 ${flag.other ? "flex-wrap justify-end" : ""}`}
+              className={`line flex gap-x-2 border-b py-1.5 ${flag.other || own.has(flag.id) ? "flex-wrap justify-end" : ""}`}
             >
               <span
                 aria-hidden="true"
@@ -76,7 +83,9 @@ export function Found({
               >
                 {MARK[flag.severity]}
               </span>
-              <span className={flag.other ? "min-w-[85%] flex-1" : "min-w-0 flex-1"}>{flag.message}</span>
+              <span className={flag.other || own.has(flag.id) ? "min-w-[85%] flex-1" : "min-w-0 flex-1"}>
+                {flag.message}
+              </span>
               {place && (
                 <button type="button" className="self-start font-semibold text-primary" onClick={() => goTo(flag)}>
                   Show
@@ -89,16 +98,13 @@ export function Found({
                       key={way.label}
                       type="button"
                       className="self-start font-semibold text-primary"
-                      onClick={() =>
-                        way.at
-                          ? doings.entry(way.step, way.piece, [way.at], way.id, way.values)
-                          : doings.set(way.step, way.piece, way.values)
-                      }
+                      onClick={() => mend(doings, way)}
                     >
                       {way.label}
                     </button>
                   ),
               )}
+              <Own doubt={own.get(flag.id)} doings={doings} />
             </li>
           );
         })}
@@ -110,7 +116,48 @@ export function Found({
           </li>
         )}
       </ul>
+      <Elsewhere doubts={elsewhere} onGo={act} />
     </>
+  );
+}
+
+/** What was asked for and not made needs a yes of its own, beside its sentence. */
+function Own({ doubt, doings }: { doubt: DoubtOut | undefined; doings: Doings }) {
+  if (!doubt) return null;
+  return (
+    <>
+      {doubt.at && <span className="dim">accepted by {doubt.who}</span>}
+      <OwnYes doubt={doubt} busy={doings.busy} onAnswer={doings.answer} />
+    </>
+  );
+}
+
+/** Doubts of this step that stand on the card of another scan: accepting the step accepts them too, so they are read here. */
+function unseen(data: CaseOut, step: string, flags: Flag[]): DoubtOut[] {
+  const here = new Set(flags.map((f) => f.id));
+  return openDoubts(data, step).filter((d) => !here.has(d.flag.id));
+}
+
+function Elsewhere({ doubts, onGo }: { doubts: DoubtOut[]; onGo: (piece: string) => void }) {
+  if (doubts.length === 0) return null;
+  return (
+    <ul aria-label="On other scans" className="mb-2 max-h-40 overflow-y-auto text-[13px]">
+      {doubts.map((d) => (
+        <li key={d.id} className="line flex gap-x-2 border-b py-1">
+          <span aria-hidden="true" className="pt-0.5 text-[10px] text-warning">
+            ▲
+          </span>
+          <span className="min-w-0 flex-1">
+            <b>{whose(d)}:</b> {d.flag.message}
+          </span>
+          {d.piece !== "*" && (
+            <button type="button" className="self-start font-semibold text-primary" onClick={() => onGo(d.piece)}>
+              Go there
+            </button>
+          )}
+        </li>
+      ))}
+    </ul>
   );
 }
 
@@ -149,8 +196,4 @@ function Walk({ places, goTo }: { places: Flag[]; goTo: (flag: Flag | undefined)
       </button>
     </div>
   );
-}
-
-function waits(why: string): string {
-  return why === "waits for a person" ? "Ready when you are." : `Waits for ${capital(why)}.`;
 }

@@ -1,7 +1,10 @@
 import { useState } from "react";
+import { DoubtList } from "../../case/DoubtList";
+import { mend, openDoubts, waitingOf } from "../../case/doubts";
 import { asks, detailOfNode, isAccepted, nodesOf, partsOf, partsOfPiece, pieceOf } from "../../case/look";
 import { isComing, stateOf } from "../../case/states";
 import { CLEAR, type Doings } from "../../case/useCase";
+import { useShow } from "../../case/useShow";
 import type { CaseOut, NodeDetail, NodeOut, Reading, StepOut } from "../../shared/api/client";
 import { capital } from "../../shared/format";
 import { Command } from "../../shared/ui/Command";
@@ -11,6 +14,7 @@ import { STATE_WORDS } from "../../shared/ui/StateMark";
 import { toStage } from "../../stage";
 import { uiOf } from "../../steps";
 import { useBench, useView } from "../../store/bench";
+import { say } from "../../store/notices";
 import { Found } from "./Found";
 
 interface Props {
@@ -29,6 +33,8 @@ export function StepCard({ data, steps, step, doings }: Props) {
   const state = stateOf(data, step.name);
   const detail = detailOfNode(data, node);
   const ui = uiOf(step.name);
+  // State, sentences and settings are of one revision: until they are here together, none of them is shown.
+  const here = data.open === step.name;
   const { Card, Below } = ui;
   const own = { data, view, ui, step, node: detail, doings };
   return (
@@ -36,27 +42,30 @@ export function StepCard({ data, steps, step, doings }: Props) {
       <header className="line flex items-baseline justify-between border-b px-4 pt-3 pb-2">
         <h2 className="text-lg font-bold">{step.title}</h2>
         <span className="dim text-xs">
-          {STATE_WORDS[state]}
-          {detail?.seconds != null && ` · ${detail.seconds.toFixed(1)} s`}, step {step.number} of 10
+          {!here ? "…" : doings.busy ? "being changed" : STATE_WORDS[state]}
+          {here && detail?.seconds != null && ` · ${detail.seconds.toFixed(1)} s`}, step {step.number} of 10
         </span>
       </header>
-      {nodes.length > 1 && <Which data={data} nodes={nodes} node={node} act={act} />}
-      <div className="min-h-0 flex-1 overflow-y-auto px-4 py-2">
-        <Changed data={data} step={step} detail={detail} />
-        {step.over === "scans" && Card && <Card {...own} />}
-        <Found
-          data={data}
-          step={step}
-          node={node}
-          detail={detail}
-          place={(piece, point) => toStage(ui, { data, view }, piece, point)}
-          doings={doings}
-        />
-        {step.over !== "scans" && Card && <Card {...own} />}
-        {detail && <Settings data={data} step={step} detail={detail} doings={doings} />}
-        {Below && <Below {...own} />}
-      </div>
-      <Foot data={data} steps={steps} step={step} detail={detail} doings={doings} />
+      {here && nodes.length > 1 && <Which data={data} nodes={nodes} node={node} act={act} />}
+      {!here && <p className="dim late flex-1 px-4 py-3">The step comes …</p>}
+      {here && (
+        <div className="min-h-0 flex-1 overflow-y-auto px-4 py-2">
+          <Changed data={data} step={step} detail={detail} />
+          {step.over === "scans" && Card && <Card {...own} />}
+          <Found
+            data={data}
+            step={step}
+            node={node}
+            detail={detail}
+            place={(piece, point) => toStage(ui, { data, view }, piece, point)}
+            doings={doings}
+          />
+          {step.over !== "scans" && Card && <Card {...own} />}
+          {detail && <Settings data={data} step={step} detail={detail} doings={doings} />}
+          {Below && <Below {...own} />}
+        </div>
+      )}
+      {here && <Foot data={data} steps={steps} step={step} detail={detail} doings={doings} />}
     </>
   );
 }
@@ -225,36 +234,47 @@ function Foot({ data, steps, step, detail, doings }: Props & { detail: NodeDetai
   const readings = [detail, ...partsOf(data, step.name), ...own].flatMap((d) => readingsOf(data, d, named));
   const accepted = isAccepted(data, step.name) || (!step.on_demand && !asks(data, step));
   const ready = state === "done" || state === "look";
-  const missing = steps.filter((s) => asks(data, s));
+  const { waiting: missing, plain, first } = waitingOf(data, steps);
+  const show = useShow();
+  // What was asked for and not made is passed by its own yes alone.
+  const unmet = openDoubts(data, step.name).filter((d) => d.own);
   const coming = step.on_demand ? steps.filter((s) => !s.on_demand && isComing(data, s.name)) : [];
   const again = (data.accepted[step.name]?.length ?? 0) > 0;
 
   function go() {
     if (step.on_demand) {
-      if (coming.length > 0) return;
-      if (missing.length > 0)
-        doings.accept(
-          missing.map((s) => s.name),
-          true,
-          doings.handOff,
-        );
+      if (coming.length > 0 || doings.busy) return;
+      const names = plain.map((s) => s.name);
+      if (first) {
+        if (names.length > 0) doings.accept(names);
+        say(`${first.title} has a doubt. Say yes to it, or mend it: the list is on this card.`, "look");
+      } else if (names.length > 0) doings.accept(names, true, doings.handOff);
       else doings.handOff();
       return;
     }
     if (accepted) {
       if (next) open(next.name);
-    } else if (ready) doings.accept([step.name], true, () => next && open(next.name));
+    } else if (ready && unmet.length === 0 && !doings.busy) {
+      const seen = openDoubts(data, step.name).map((d) => d.id);
+      doings.accept([step.name], true, () => next && open(next.name), seen);
+    }
   }
 
   const words = step.on_demand
-    ? missing.length > 0
-      ? "Accept all, make the files"
-      : "Make the files"
+    ? first
+      ? plain.length > 0
+        ? `Accept up to ${first.title}`
+        : `${first.title} has a doubt`
+      : missing.length > 0
+        ? "Accept all, make the files"
+        : "Make the files"
     : accepted
       ? `Go to ${next?.title}`
-      : again
-        ? "Accept again"
-        : `Accept, go to ${next?.title}`;
+      : unmet.length > 0
+        ? `${unmet.length} ${unmet.length === 1 ? "finding needs" : "findings need"} a yes`
+        : again
+          ? "Accept again"
+          : `Accept, go to ${next?.title}`;
   return (
     <footer className="line border-t px-4 pt-2 pb-3">
       <Readings readings={readings} />
@@ -266,6 +286,15 @@ function Foot({ data, steps, step, detail, doings }: Props & { detail: NodeDetai
           <p className="mb-2 text-warning">▲ Not accepted yet: {missing.map((s) => s.title).join(", ")}.</p>
         )
       )}
+      {step.on_demand && coming.length === 0 && (
+        <DoubtList
+          doubts={data.doubts.filter((d) => missing.some((s) => s.name === d.step))}
+          busy={doings.busy}
+          onShow={show}
+          onFix={(fix) => mend(doings, fix)}
+          onAnswer={doings.answer}
+        />
+      )}
       <div className="flex gap-2">
         {step.name in data.accepted && (
           <button type="button" className="btn btn-sm h-10" onClick={() => doings.accept([step.name], false)}>
@@ -275,7 +304,12 @@ function Foot({ data, steps, step, detail, doings }: Props & { detail: NodeDetai
         <button
           type="button"
           className="btn btn-primary h-10 min-h-0 flex-1"
-          disabled={doings.busy || coming.length > 0 || (!accepted && !ready && !step.on_demand)}
+          disabled={
+            doings.busy ||
+            coming.length > 0 ||
+            (!accepted && !step.on_demand && (!ready || unmet.length > 0)) ||
+            (step.on_demand && first !== null && plain.length === 0)
+          }
           onClick={go}
         >
           {words} <kbd className="key border-current">↵</kbd>

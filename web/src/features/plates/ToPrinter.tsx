@@ -1,10 +1,10 @@
-import { Link } from "react-router";
 import { BottleLine } from "../../case/BottleLine";
 import { bayStands, type Fault, usePrinting } from "../../case/bays";
 import { PrintLine } from "../../case/PrintLine";
 import type { Bay, Plate, Print, SettingOut } from "../../shared/api/client";
 import { duration } from "../../shared/format";
 import type { StepState } from "../../shared/ui/StateMark";
+import { Waits } from "./Waits";
 
 interface PrintProps {
   plate: Plate;
@@ -55,29 +55,6 @@ export function ToPrinter({ plate, settings, bays, prints, state }: PrintProps) 
         Print on {plate.printer || "…"}
       </button>
     </section>
-  );
-}
-
-const FEW = 3;
-
-/** The cases nobody has said yes to: what is printed was seen. */
-function Waits({ plate }: { plate: Plate }) {
-  const waits = Object.entries(plate.waits);
-  if (waits.length === 0) return null;
-  return (
-    <ul aria-label="Waits for a yes" className="pb-1 text-[13px] text-warning">
-      {waits.slice(0, FEW).map(([number, titles]) => (
-        <li key={number} className="flex gap-1.5">
-          <span className="min-w-0 flex-1 truncate" title={`${titles.join(", ")}: nobody has said yes to it yet.`}>
-            ▲ No yes yet to {titles.join(", ")}
-          </span>
-          <Link to={`/case/${number}`} className="font-semibold whitespace-nowrap text-primary">
-            {number}
-          </Link>
-        </li>
-      ))}
-      {waits.length > FEW && <li>▲ {waits.length - FEW} more cases wait for a yes.</li>}
-    </ul>
   );
 }
 

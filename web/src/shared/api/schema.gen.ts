@@ -414,7 +414,7 @@ export interface paths {
         };
         /**
          * Doubts
-         * @description What waits for a yes up to this step, and the doubts in it.
+         * @description What waits for a yes before this step, and the doubts in it.
          */
         get: operations["cases_api_doubts"];
         put?: never;
@@ -1689,6 +1689,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -1776,6 +1778,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -1871,6 +1875,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -2121,6 +2127,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -2187,6 +2195,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -2344,6 +2354,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -2594,6 +2606,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -3041,6 +3055,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -3107,6 +3123,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -3233,6 +3251,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -3426,6 +3446,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -3635,6 +3657,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -3716,6 +3740,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -3934,6 +3960,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -4137,6 +4165,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -4311,6 +4341,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -4381,6 +4413,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -4504,6 +4538,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -4696,6 +4732,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -4928,6 +4966,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -5068,6 +5108,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -5176,6 +5218,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -5437,6 +5481,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -5633,6 +5679,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -5866,6 +5914,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -5942,6 +5992,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -6190,6 +6242,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -6650,6 +6704,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -6821,6 +6877,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -7389,6 +7447,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -7548,6 +7608,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -8035,6 +8097,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -8101,6 +8165,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -8199,6 +8265,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -8327,6 +8395,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -8408,6 +8478,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -8659,6 +8731,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -8807,6 +8881,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -8929,6 +9005,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -9066,6 +9144,8 @@ export interface components {
             jaw: string | null;
             /** Looks */
             looks: number;
+            /** On Demand */
+            on_demand: boolean;
             /** Part Of */
             part_of: string;
             /** Piece */
@@ -9744,7 +9824,7 @@ export interface operations {
     cases_api_doubts: {
         parameters: {
             query?: {
-                last?: string;
+                before?: string;
             };
             header?: never;
             path: {

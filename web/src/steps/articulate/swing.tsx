@@ -2,7 +2,7 @@ import { DoorOpen } from "lucide-react";
 import { useEffect } from "react";
 import { Matrix4, Vector3 } from "three";
 import { create } from "zustand";
-import { detailOf, goodOf, type NodeOf } from "../../case/look";
+import { detailOf, goodOf, type NodeOf, nodeOf } from "../../case/look";
 import type { CaseOut } from "../../shared/api/client";
 import { type Drawing, Label, Slide, type Tool, ToolPanel, toStage } from "../../stage";
 import { fromRows } from "../../stage/place";
@@ -103,7 +103,7 @@ function Opened({ drawing }: { drawing: Drawing }) {
   const hinge = goodOf(data, "articulate")?.hinge;
   const most = swung?.printed && hinge ? hinge.opens_deg : WIDEST_DEG;
   useMoved(swung?.piece, swung ? openedBy(drawing, swung, deg) : null);
-  if (!swung) return <Asks drawing={drawing} setting="swing" there={goodOf(data, "swing")} />;
+  if (!swung) return <Asks drawing={drawing} setting="swing" />;
   const touched = swung.meets.filter((m) => m.open_deg >= deg - 1e-6);
   return (
     <>
@@ -136,7 +136,7 @@ function Glides({ drawing, way }: { drawing: Drawing; way: Way }) {
   const poses = posesOf(data, way);
   const pose = poseOf(data, way, by);
   useMoved(glided?.piece, pose ? fromRows(pose.matrix) : null);
-  if (!glided) return <Asks drawing={drawing} setting="glide" there={goodOf(data, "glide")} />;
+  if (!glided) return <Asks drawing={drawing} setting="glide" />;
   if (!pose) return <p>The jaws do not meet that way.</p>;
   return (
     <>
@@ -155,9 +155,12 @@ function Glides({ drawing, way }: { drawing: Drawing; way: Way }) {
 }
 
 /** The button that has it worked out; then that it is being, or that there is nothing. */
-function Asks({ drawing, setting, there }: { drawing: Drawing; setting: "swing" | "glide"; there: unknown }) {
+function Asks({ drawing, setting }: { drawing: Drawing; setting: "swing" | "glide" }) {
   const asked = detailOf(drawing.data, "articulate")?.settings[setting] === true;
-  if (asked) return <p>{there ? "There is no bite to close into." : "Being worked out …"}</p>;
+  // An earlier result may have had no bite: only what belongs to the case as it is now says so.
+  const state = nodeOf(drawing.data, setting)?.state ?? "todo";
+  if (asked)
+    return <p>{state === "done" || state === "look" ? "There is no bite to close into." : "Being worked out …"}</p>;
   return (
     <button
       type="button"

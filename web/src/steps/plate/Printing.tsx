@@ -1,9 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { BottleLine } from "../../case/BottleLine";
 import { bayStands, useBays, usePrinting } from "../../case/bays";
-import { asks, detailOf, goodOf, nodesOf } from "../../case/look";
+import { DoubtList } from "../../case/DoubtList";
+import { mend, waitingOf } from "../../case/doubts";
+import { detailOf, goodOf, nodesOf } from "../../case/look";
 import { PrintLine } from "../../case/PrintLine";
 import { isComing } from "../../case/states";
+import { useShow } from "../../case/useShow";
 import { type CaseOut, client, ok, type Print } from "../../shared/api/client";
 import { duration } from "../../shared/format";
 import type { CardProps } from "../../stage";
@@ -12,6 +15,7 @@ import type { CardProps } from "../../stage";
 export function Printing({ data, doings }: CardProps) {
   const { bays, prints } = useBays(data.number);
   const printing = usePrinting();
+  const show = useShow();
   const steps = useQuery({
     queryKey: ["steps"],
     queryFn: () => ok(client.GET("/api/cases/steps")),
@@ -25,9 +29,19 @@ export function Printing({ data, doings }: CardProps) {
   const ready = layers.length > 0 && layers.every((n) => n.state === "done") && coming.length === 0;
   if (!plate) return null;
   const takes = goodOf(data, "takes")?.takes;
-  const missing = unasked(data);
-  const send = () =>
-    missing.length > 0 ? doings.accept(missing, true, () => printing.send(data.number)) : printing.send(data.number);
+  const upToHere = (steps.data ?? []).filter((s) => upTo(data).has(s.name) && !s.on_demand);
+  const { waiting: missing, plain, first } = waitingOf(data, upToHere);
+  const names = plain.map((s) => s.name);
+  function send() {
+    if (first) doings.accept(names);
+    else if (names.length > 0) doings.accept(names, true, () => printing.send(data.number));
+    else printing.send(data.number);
+  }
+  const words = !first
+    ? `${missing.length > 0 ? "Accept all, print" : "Print"} on ${plate.printer}`
+    : names.length > 0
+      ? `Accept up to ${first.title}`
+      : `${first.title} has a doubt`;
   return (
     <section aria-label="Print" className="mb-3">
       {takes && (
@@ -50,15 +64,24 @@ export function Printing({ data, doings }: CardProps) {
       {prints.slice(0, 4).map((print) => (
         <PrintLine key={print.id} print={print} old={isOld(data, print)} printing={printing} />
       ))}
+      {bay && ready && (
+        <DoubtList
+          doubts={data.doubts.filter((d) => missing.some((s) => s.name === d.step))}
+          busy={doings.busy}
+          onShow={show}
+          onFix={(fix) => mend(doings, fix)}
+          onAnswer={doings.answer}
+        />
+      )}
       {bay && (
         <button
           type="button"
           className="btn btn-sm mt-2 h-9 w-full"
-          disabled={printing.busy || doings.busy || !ready}
+          disabled={printing.busy || doings.busy || !ready || (first !== null && names.length === 0)}
           title={ready ? "" : `Not worked out yet: ${coming.join(", ") || "layers"}`}
           onClick={send}
         >
-          {missing.length > 0 ? "Accept all, print" : "Print"} on {plate.printer}
+          {printing.busy ? "On its way …" : words}
         </button>
       )}
     </section>
@@ -67,11 +90,6 @@ export function Printing({ data, doings }: CardProps) {
 
 function upTo(data: CaseOut): Set<string> {
   return new Set(data.nodes.filter((n) => !n.part_of && n.step !== "hand-off").map((n) => n.step));
-}
-
-/** Steps up to the plate that wait for a yes: nothing is printed that nobody has looked at. */
-function unasked(data: CaseOut): string[] {
-  return [...upTo(data)].filter((name) => asks(data, { name, on_demand: false }));
 }
 
 /** Is the plate another by now than what was sent? */
