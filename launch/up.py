@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import fcntl
 import json
 import os
 import secrets
@@ -16,6 +17,7 @@ import urllib.error
 import urllib.parse
 import urllib.request
 from pathlib import Path
+from typing import IO
 
 from . import install
 from .database import Cluster
@@ -23,6 +25,8 @@ from .say import ROOT, Fail, Misread, number, run, say
 
 # Of the printers on the shelf of the house (bitecore/parts/shelf.py).
 STAND_INS = ("wren", "heron")
+# A web server that does not answer for so long (s) is started again.
+PATIENCE_S = 20.0
 ACCOUNTS = (("mira", "technician", "plaster-and-light"), ("tove", "lead", "plaster-and-light"))
 
 
@@ -190,6 +194,7 @@ def main(argv: list[str]) -> int:
     started = time.monotonic()
     folder = install.state()
     guarded(folder)
+    alone = only_one(folder)
     install.everything()
     url, cluster = database(folder)
     env = environment(folder, url)
@@ -219,10 +224,10 @@ def main(argv: list[str]) -> int:
         if not args.no_demo:
             for name, role, word in ACCOUNTS:
                 say(f"  sign in as {name} ({role}), password {word}")
-        else:
+        elif _nobody_yet(address):
             say("  who opens it first makes the first account, that of a lead; or here: ./bench lead NAME")
         say("Ctrl-C stops everything.")
-        _watch(watched, cluster)
+        _watch(watched, cluster, address)
     except KeyboardInterrupt:
         say("\nStopping …")
     finally:
@@ -231,6 +236,7 @@ def main(argv: list[str]) -> int:
             process.stop()
         if cluster and cluster.mine:
             cluster.stop()
+        alone.close()
     say("Everything is stopped; nothing is lost.")
     return 0
 
@@ -259,9 +265,70 @@ def stand_ins(folder: Path, env: dict[str, str]) -> tuple[list[Watched], str]:
     return out, " ".join(connected)
 
 
-def _watch(watched: list[Watched], cluster: Cluster | None) -> None:
+def only_one(folder: Path) -> IO[str]:
+    """Held as long as this runs: two on one state would take each other's work away. Raises Misread."""
+    lock = (folder / "up.lock").open("a+")
+    try:
+        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError as error:
+        lock.close()
+        text = f"Bite Bench is up on {folder} already. Stop that one first (Ctrl-C there), or set BENCH_STATE to another folder."
+        raise Misread(text) from error
+    return lock
+
+
+def _nobody_yet(address: str) -> bool:
+    try:
+        with urllib.request.urlopen(f"{address}/api/me", timeout=5) as answer:
+            return bool(json.load(answer)["first"])
+    except (OSError, urllib.error.URLError, ValueError, KeyError):
+        return False
+
+
+class Watchdog:
+    """Ends a web server that is there and does not answer, so that it is started again."""
+
+    def __init__(self, address: str, web: Watched, *, patience_s: float = PATIENCE_S, every_s: float = 4.0) -> None:
+        self.address, self.web, self.patience_s, self.every_s = address, web, patience_s, every_s
+        self.answered = self.asked = time.monotonic()
+        self.of = web.process
+
+    def look(self) -> bool:
+        """Has it been ended now?"""
+        now = time.monotonic()
+        if self.web.process is not self.of:
+            # Another process: it gets the whole time.
+            self.of, self.answered = self.web.process, now
+        if now - self.asked < self.every_s or self.web.process is None or self.web.process.poll() is not None:
+            return False
+        if _speaks(self.address):
+            self.answered = time.monotonic()
+        self.asked = time.monotonic()
+        if self.asked - self.answered < self.patience_s:
+            return False
+        say(f"The {self.web.name} has not answered for {self.patience_s:.0f} s: it is ended and started again.")
+        self.web.process.kill()
+        self.web.process.wait()
+        self.answered = time.monotonic()
+        return True
+
+
+def _speaks(address: str) -> bool:
+    """Any answer counts, also one that says what is missing."""
+    try:
+        with urllib.request.urlopen(f"{address}/api/health", timeout=3):
+            return True
+    except urllib.error.HTTPError:
+        return True
+    except (OSError, urllib.error.URLError, ValueError):
+        return False
+
+
+def _watch(watched: list[Watched], cluster: Cluster | None, address: str) -> None:
+    dog = Watchdog(address, watched[0])
     while True:
         time.sleep(0.5)
+        dog.look()
         for process in watched:
             process.check()
         if cluster and not cluster.running():

@@ -12,7 +12,11 @@ from .machine import MISHAPS, Machine, Refused
 from .plate_file import Unreadable
 
 _NAME = r"([A-Za-z0-9][A-Za-z0-9._-]{0,79})"
-_PIECE = 1 << 16
+_PIECE, _MOST_ASKED = 1 << 16, 10_000
+
+
+def _no_number(text: str) -> None:
+    raise ValueError(text)
 
 
 class Faults:
@@ -33,10 +37,21 @@ class Handler(BaseHTTPRequestHandler):
         """One without power says nothing; only what switches it on again is heard."""
         if not super().parse_request():
             return False
+        if why := self._foreign():
+            self.close_connection = True
+            self._say(403, {"code": "foreign", "message": why})
+            return False
         if self.machine.off and self.path != "/fault":
             self.close_connection = True
             return False
         return True
+
+    def _foreign(self) -> str:
+        """A page of somebody else's in a browser on this machine may not speak to it. Empty: nothing is wrong."""
+        host = re.sub(r":\d+$", "", self.headers.get("Host") or "127.0.0.1")
+        if host not in ("127.0.0.1", "localhost", "[::1]"):
+            return "This printer does not go by that name."
+        return "Pages of a browser do not speak to this printer." if self.headers.get("Origin") else ""
 
     def do_GET(self) -> None:
         if self.path == "/":
@@ -55,9 +70,16 @@ class Handler(BaseHTTPRequestHandler):
         return self._do(lambda: self._receive(found[1]), status=201)
 
     def do_POST(self) -> None:
+        length = self.headers.get("Content-Length") or "0"
+        if not length.isdigit() or int(length) > _MOST_ASKED:
+            self.close_connection = True
+            return self._say(413, {"code": "too-long", "message": "That is too long."})
+        if int(length) and (self.headers.get("Content-Type") or "").split(";")[0].strip().lower() != "application/json":
+            self.close_connection = True
+            return self._say(415, {"code": "no-json", "message": "What is asked comes as application/json."})
         try:
-            asked = json.loads(self.rfile.read(int(self.headers.get("Content-Length") or 0)) or b"{}")
-        except ValueError:
+            asked = json.loads(self.rfile.read(int(length)) or b"{}", parse_constant=_no_number)
+        except (ValueError, RecursionError):
             return self._say(422, {"code": "invalid", "message": "The body is no JSON."})
         if not isinstance(asked, dict):
             return self._say(422, {"code": "invalid", "message": "The body is no JSON object."})

@@ -40,7 +40,9 @@ class Outside:
     def ask(self, path: str, **body: object) -> dict[str, Any]:
         """What a person does at the printer, past the application."""
         data = json.dumps(body).encode() if body else None
-        with urllib.request.urlopen(urllib.request.Request(f"{self.url}{path}", data), timeout=5) as answer:
+        with urllib.request.urlopen(
+            urllib.request.Request(f"{self.url}{path}", data, {"Content-Type": "application/json"}), timeout=5
+        ) as answer:
             said: dict[str, Any] = json.load(answer)
             return said
 

@@ -37,11 +37,12 @@ def left(name: str, address: str | None) -> timedelta:
 
 
 def _left(attempts: QuerySet, share: int) -> timedelta:
-    found = attempts.filter(attempt_time__gt=timezone.now() - _REMEMBERED).aggregate(
-        n=Sum("failures_since_start"), last=Max("attempt_time")
-    )
-    wait = wait_after((found["n"] or 0) // share)
-    return found["last"] + wait - timezone.now() if wait else timedelta(0)
+    """Of each account so many failures count as it may have: beyond that it waits itself, and nobody else for it."""
+    recent = attempts.filter(attempt_time__gt=timezone.now() - _REMEMBERED).order_by()
+    rows = list(recent.values("username").annotate(n=Sum("failures_since_start"), last=Max("attempt_time")))
+    count = sum(row["n"] if share == 1 else min(row["n"], LIMIT) for row in rows)
+    wait = wait_after(count // share)
+    return max(row["last"] for row in rows) + wait - timezone.now() if wait else timedelta(0)
 
 
 class Handler(AxesDatabaseHandler):

@@ -9,6 +9,7 @@ from ninja import Router, Schema
 
 from accounts.services import label
 from bitecore.parts.shelf import Printer
+from ground.errors import Refused
 from house.shelves import OnShelf, on
 
 from . import bottles, printers, services
@@ -175,6 +176,8 @@ def prints(request: HttpRequest, case: str = "", plate: int = 0) -> list[PrintOu
 @router.post("/prints", response=PrintOut)
 def send(request: HttpRequest, body: NewPrint) -> PrintOut:
     """Send a plate to the printer it was laid out for."""
+    if bool(body.plate) == bool(body.case):
+        raise Refused("A print is of a case's own plate or of a plate of several cases: say one of them.", code="invalid", status=422)
     return _out(services.send_plate(request.user, body.plate) if body.plate else services.send(request.user, body.case))
 
 
@@ -211,6 +214,9 @@ def _bay(ident: str, record: OnShelf | None, bay: Bay | None) -> BayOut:
     name, full_ml = (record.name, Printer.model_validate(record.data).bottle_ml) if record else (ident, 1000.0)
     bottle = bottles.in_bay(ident)
     known = _bottle(bottle) if bottle else None
+    if said.get("odd"):
+        says = f"The {name} answers what it should not. Nothing of it is believed until it answers in form: look at the printer."
+        return BayOut(id=ident, name=name, state="silent", says=says, resin_ml=None, bottle_ml=full_ml, bottle=known)
     if bay is None or bay.silent or not said:
         since = f" since {bay.silent:%H:%M} UTC" if bay and bay.silent else ""
         says = f"The {name} does not answer{since}."

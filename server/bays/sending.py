@@ -79,7 +79,7 @@ def _put(row: Print, path: Path) -> bool:
             _set(row, says=f"The connection to the {row.printer} broke{_goes_on(row)} ({number + 1} of {len(_WAITS_S) + 1}).")
             time.sleep(wait)
             continue
-        if said.get("sha256") != row.sha256:
+        if said.sha256 != row.sha256:
             _end(row, f"What arrived at the {row.printer} is not what was sent: its hash is another. Send it again.")
             return False
         if not _still_wanted(row):

@@ -6,7 +6,7 @@ import contextlib
 from typing import Any
 
 from django.db import IntegrityError, transaction
-from django.db.models import Q
+from django.db.models import Q, QuerySet
 from django.utils import timezone
 from procrastinate.contrib.django import app
 from procrastinate.exceptions import AlreadyEnqueued
@@ -142,6 +142,8 @@ def again(user: Any, ident: int) -> Print:
         row = _locked(user, ident)
         if row.state not in ("failed", "cancelled", "done"):
             raise Refused(f"{row.name} is not at an end: it is {row.state}.", code="not-ended", status=409)
+        if not row.sent:
+            raise Refused(f"What was sent as {row.name} is not kept: a case on it was deleted.", code="not-kept", status=409)
         _reachable(row.bay, row.printer)
         if row.state == "done":
             more = {key: getattr(row, key) for key in ("case", "plate", "bay", "printer", "resin", "resin_ident", "sent", "spec")}
@@ -156,47 +158,55 @@ def again(user: Any, ident: int) -> Print:
 
 def hold(user: Any, ident: int, paused: bool) -> Print:
     """Pause it at its printer, or let it go on at the layer it had reached."""
+    row = _seen(user, ident)
+    what = "paused" if paused else "printed on"
+    if row.state not in ("printing", "paused", "stopped"):
+        raise Refused(f"{row.name} is not being printed, so it cannot be {what}.", code="not-printing", status=409)
+    try:
+        said = printers.hold(row.bay, row.name, paused)
+    except printers.Broken as error:
+        raise Refused(f"The {row.printer} does not answer, so it was not {what}.", code="bay-silent", status=409) from error
+    except printers.Declined as error:
+        raise Refused(f"The {row.printer} says: {error.message}", code=error.code or "declined", status=409) from error
     with transaction.atomic():
         row = _locked(user, ident)
-        what = "paused" if paused else "printed on"
-        if row.state not in ("printing", "paused", "stopped"):
-            raise Refused(f"{row.name} is not being printed, so it cannot be {what}.", code="not-printing", status=409)
-        try:
-            said = printers.hold(row.bay, row.name, paused)
-        except printers.Broken as error:
-            raise Refused(f"The {row.printer} does not answer, so it was not {what}.", code="bay-silent", status=409) from error
-        except printers.Declined as error:
-            raise Refused(f"The {row.printer} says: {error.message}", code=error.code or "declined", status=409) from error
-        state = said.get("state")
-        row.state, row.says = ("paused" if paused else "stopped" if state == "stopped" else "printing"), ""
-        row.save(update_fields=["state", "says"])
-        for number in _numbers(row):
-            AuditLine.objects.create(
-                user=user, case_number=number, action="print-paused" if paused else "print-goes-on", detail={"name": row.name}
-            )
+        if row.state in ("printing", "paused", "stopped"):
+            row.state, row.says = ("paused" if paused else "stopped" if said.state == "stopped" else "printing"), ""
+            row.save(update_fields=["state", "says"])
+        _lines(row, user, "print-paused" if paused else "print-goes-on")
         tell(row)
         return row
 
 
 def cancel(user: Any, ident: int) -> Print:
     """Not sent any more, or stopped at the printer."""
+    row = _seen(user, ident)
+    layer, there = None, row.state in AT_PRINTER
+    if there:
+        try:
+            layer = printers.cancel(row.bay, row.name).layer
+        except printers.Broken as error:
+            raise Refused(f"The {row.printer} does not answer, so nothing was cancelled.", code="bay-silent", status=409) from error
+        except printers.Declined as error:
+            if error.code != "no-job":
+                raise Refused(f"The {row.printer} says: {error.message}", code=error.code or "declined", status=409) from error
     with transaction.atomic():
         row = _locked(user, ident)
-        if row.state in AT_PRINTER:
-            try:
-                bottles.used(row, int(printers.cancel(row.bay, row.name).get("layer", row.layer)))
-            except printers.Broken as error:
-                raise Refused(f"The {row.printer} does not answer, so nothing was cancelled.", code="bay-silent", status=409) from error
-            except printers.Declined as error:
-                if error.code != "no-job":
-                    raise Refused(f"The {row.printer} says: {error.message}", code=error.code, status=409) from error
+        if not there and row.state in AT_PRINTER:
+            raise Refused(f"{row.name} has just arrived at the {row.printer}. Cancel it once more.", code="arrived", status=409)
+        if layer is not None:
+            bottles.used(row, layer)
         if row.state in (*ON_ITS_WAY, *AT_PRINTER):
             row.state, row.says, row.ended = "cancelled", "", timezone.now()
             row.save()
-            for number in _numbers(row):
-                AuditLine.objects.create(user=user, case_number=number, action="print-cancelled", detail={"name": row.name})
+            _lines(row, user, "print-cancelled")
             tell(row)
         return row
+
+
+def _lines(row: Print, user: Any, action: str) -> None:
+    for number in _numbers(row):
+        AuditLine.objects.create(user=user, case_number=number, action=action, detail={"name": row.name})
 
 
 def tell(row: Print) -> None:
@@ -204,9 +214,18 @@ def tell(row: Print) -> None:
     announce({"kind": "bay", "bay": row.bay, "of": row.number})
 
 
+def _seen(user: Any, ident: int) -> Print:
+    """As it is now. Nobody waits for a printer with a row locked."""
+    return _one(Print.objects.all(), user, ident)
+
+
 def _locked(user: Any, ident: int) -> Print:
+    return _one(Print.objects.select_for_update(of=("self",)), user, ident)
+
+
+def _one(rows: QuerySet[Print], user: Any, ident: int) -> Print:
     mine = Q(case__in=Case.objects.visible_to(user)) | Q(plate__in=Plate.objects.visible_to(user))
-    row = Print.objects.select_for_update(of=("self",)).filter(mine, pk=ident).select_related("case", "plate").first()
+    row = rows.filter(mine, pk=ident).select_related("case", "plate").first()
     if row is None:
         raise Refused("There is no such print.", code="no-print", status=404)
     return row

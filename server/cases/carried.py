@@ -21,7 +21,7 @@ from bitecore.engine.gives import digests_in, unpacked_points
 from bitecore.errors import BenchError, UnreadableFile
 from bitecore.files import read_mesh
 from bitecore.limits import Limits
-from bitecore.parts.shelf import HouseMark
+from bitecore.parts.shelf import SHELVES
 from bitecore.runsheet import CaseDocument, PieceEntry, standard
 from bitecore.runsheet.document import brought_up
 from bitecore.text import odd
@@ -90,7 +90,7 @@ class CarriedDocument(_Strict):
     versions: dict[str, Annotated[int, Field(ge=1, le=10_000)]] = Field(default_factory=dict, max_length=200)
     layers: dict[Literal["house", "purpose", "practice"], CarriedLayer] = Field(default_factory=dict)
     parts: dict[Short, CarriedPart] = Field(default_factory=dict, max_length=1000)
-    records: dict[Literal["purpose", "practice", "printer", "resin", "mark"], dict[Short, CarriedRecord]] = Field(default_factory=dict)
+    records: dict[Short, dict[Short, CarriedRecord]] = Field(default_factory=dict, max_length=50)
 
     @model_validator(mode="before")
     @classmethod
@@ -106,8 +106,12 @@ class CarriedDocument(_Strict):
         if any(address.split(".")[0] not in ids for address in named):
             raise ValueError("a setting for a scan that is not there")
         parsed(self.teeth)
-        for record in self.records.get("mark", {}).values():
-            HouseMark.model_validate(record.data)
+        for shelf, records in self.records.items():
+            if shelf not in SHELVES:
+                raise ValueError(f"no shelf {shelf}")
+            # What is drawn is looked at; numbers are judged where they are used.
+            for record in (r for r in records.values() if any(isinstance(v, str) for v in r.data.values())):
+                SHELVES[shelf].model_validate({key: value for key, value in record.data.items() if value is not None})
         return self
 
     def document(self) -> CaseDocument:

@@ -28,6 +28,7 @@ from runs.services import announce, ask_for_work, look
 from .carried import FORMAT, MARK, Carried, CarriedRevision, is_number
 from .documents import document_of
 from .handed import made
+from .leaving import let_all_go
 from .models import AuditLine, Case
 from .names import PERSONAL, Names
 from .services import is_given, next_number, visible
@@ -72,7 +73,7 @@ def delete(user: Any, number: str) -> None:
         AuditLine.objects.filter(case_number=number).delete()
         case.delete()
         _line(user, number, "delete", {"before_its_time": early})
-        gone = let_go(owner)
+        gone = let_go(owner) | let_all_go(number)
         announce({"case": number, "kind": "gone"})
     sweep(gone)
     shutil.rmtree(pictures(owner), ignore_errors=True)

@@ -127,8 +127,8 @@ def case_out(case: Case, user: Any, *, veiled: bool, step: str = "") -> CaseOut:
 def doubt_out(doubt: Doubt, names: Names) -> DoubtOut:
     waived, node = doubt.waived, doubt.node
     return DoubtOut(
-        id=doubt.id, step=doubt.step.name, title=doubt.step.title, node=node.id, piece=node.piece, jaw=node.jaw, flag=names.flag(doubt.flag),
-        own=doubt.own, who=waived.who if waived else "", at=waived.at if waived else "",
+        id=doubt.id, step=doubt.step.name, title=doubt.step.title, node=node.id, piece=node.piece, jaw=node.jaw,
+        flag=names.flag(doubt.flag), own=doubt.own, who=waived.who if waived else "", at=waived.at if waived else "",
     )  # fmt: skip
 
 

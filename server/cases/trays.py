@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable
+import threading
+from collections.abc import Callable, Hashable, Iterable
 from functools import cache
 from typing import Any
 
@@ -132,6 +133,22 @@ def _first_flag(graph: CaseGraph, step: str, severity: str) -> str:
 
 def picture_of(case: Case) -> str:
     return f"{case.owner_id}/{case.picture}" if case.picture else ""
+
+
+_lists: dict[Any, tuple[Any, bytes]] = {}
+_making: dict[Any, threading.Lock] = {}
+
+
+def same_for_all(what: Hashable, stamp: Any, make: Callable[[], bytes]) -> bytes:
+    """The list of trays as it was last made, as long as the stamp is the same; of many who ask at once one makes it."""
+    known = _lists.get(what)
+    if known and known[0] == stamp:
+        return known[1]
+    with _making.setdefault(what, threading.Lock()):
+        known = _lists.get(what)
+        if known is None or known[0] != stamp:
+            known = _lists[what] = stamp, make()
+        return known[1]
 
 
 def tray_or_trouble(case: Case, *, veiled: bool) -> Tray:

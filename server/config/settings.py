@@ -31,6 +31,7 @@ INSTALLED_APPS = [
 ]
 MIDDLEWARE = [
     "ground.errors.OneShape",
+    "ground.private.NotStored",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "ground.sessions.KeptCookie",
@@ -67,7 +68,10 @@ def _database(url: str) -> dict:
 
 DATABASES = {"default": _database(os.environ.get("DATABASE_URL", "postgresql://bench@127.0.0.1:54329/bench"))}
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
-AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}]
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": f"django.contrib.auth.password_validation.{name}"}
+    for name in ("MinimumLengthValidator", "CommonPasswordValidator", "NumericPasswordValidator", "UserAttributeSimilarityValidator")
+]
 USE_TZ = True
 TIME_ZONE = "UTC"
 
@@ -149,5 +153,6 @@ LOGGING = {
         "procrastinate": {"level": "CRITICAL"},
         "django.request": {"level": "CRITICAL"},
         "django.security.csrf": {"level": "ERROR"},
+        "django.security.DisallowedHost": {"level": "CRITICAL"},
     },
 }

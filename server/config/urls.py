@@ -39,5 +39,6 @@ urlpatterns = [
     path("api/pictures/<int:owner>/<str:name>.png", picture),
     path("api/", api.urls),
     re_path(r"^api(/.*)?$", nothing),
-    re_path(r"^(?!api/|assets/).*$", page),
+    re_path(r"^(?!api/|assets/)[^.]*$", page),
+    re_path(r".*", nothing),
 ]

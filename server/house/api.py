@@ -48,10 +48,13 @@ class RecordChange(Schema):
 
 
 class FieldOut(Schema):
+    """default : what counts where nothing is typed"""
+
     key: str
     label: str
     unit: str
     optional: bool
+    default: float | str | None
     drawing: bool
 
 
@@ -137,8 +140,9 @@ def _record(record: shelves.OnShelf) -> RecordOut:
 
 def _field(key: str, field: FieldInfo) -> FieldOut:
     extra = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
+    default = None if field.is_required() else field.default
     unit, drawing = str(extra.get("unit", "")), bool(extra.get("drawing"))
-    return FieldOut(key=key, label=field.title or key, unit=unit, optional=not field.is_required(), drawing=drawing)
+    return FieldOut(key=key, label=field.title or key, unit=unit, optional=not field.is_required(), default=default, drawing=drawing)
 
 
 @router.post("/general", response=House)

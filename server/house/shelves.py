@@ -12,15 +12,20 @@ from django.db import connection, transaction
 from pydantic import ValidationError
 
 from accounts.services import is_lead
+from bitecore.apart import apart
 from bitecore.engine.document import Layer
+from bitecore.errors import UnreadableFile
 from bitecore.parts.shelf import BRINGS, BUILT_IN, SHELVES, Record
 from bitecore.runsheet import standard
 from bitecore.text import plain
 from ground.errors import Refused
 
 from .models import ShelfRecord
+from .services import limits
 
 _LONGEST_NAME = 120
+# A longer text is a drawing.
+_PLAIN = 200
 
 
 @dataclass(frozen=True)
@@ -72,13 +77,16 @@ def named(shelf: str, text: str) -> OnShelf | None:
     return records.get(text.strip()) or next((r for r in records.values() if r.name.lower() == wanted), None)
 
 
-@transaction.atomic
 def put(user: Any, shelf: str, ident: str, name: str, steps: dict[str, dict[str, Any]], data: dict[str, Any]) -> OnShelf:
     """A record changed, or (without an id) a new one. Only a lead may."""
     if not is_lead(user):
         raise Refused("Only a lead changes what is on the shelves.", code="lead-only", status=403)
-    _one_at_a_time(shelf)
-    return _put(user, shelf, ident, name, steps, data)
+    on(shelf)
+    # Before anybody waits for anything: a drawing takes its time.
+    holds = _data(shelf, data)
+    with transaction.atomic():
+        _one_at_a_time(shelf)
+        return _put(user, shelf, ident, name, steps, holds)
 
 
 def practice(user: Any, name: str) -> OnShelf:
@@ -121,20 +129,38 @@ def _put(user: Any, shelf: str, ident: str, name: str, steps: dict[str, dict[str
         raise Refused(f"“{name}” is on the shelf already.", code="same-name", status=409)
     for step, values in steps.items():
         standard()[step].check(values)
-    made = OnShelf(ident or _ident(shelf, name), name, 0, {s: v for s, v in steps.items() if v}, {}, _data(shelf, data))
+    made = OnShelf(ident or _ident(shelf, name), name, 0, {s: v for s, v in steps.items() if v}, {}, data)
     return _row(user, shelf, made)
 
 
 def _data(shelf: str, data: dict[str, Any]) -> dict[str, float | str | None]:
+    """What the record holds, checked. A stranger's drawing is worked on in a child with limits. What is left empty is as it ships."""
+    fields = SHELVES[shelf].model_fields
+    given = {key: value for key, value in data.items() if value is not None or key not in fields or fields[key].default is None}
+    try:
+        if any(isinstance(value, str) and len(value) > _PLAIN for value in given.values()):
+            kept: dict[str, float | str | None] = apart("the mark", _checked, shelf, given, limits=limits())
+            return kept
+        return SHELVES[shelf].model_validate(given).model_dump()
+    except UnreadableFile as error:
+        raise Refused(error.message, code="invalid", status=422) from error
+    except ValidationError as error:
+        raise _no(shelf, error) from error
+
+
+def _checked(shelf: str, data: dict[str, Any]) -> dict[str, float | str | None]:
+    """In the child. Raises UnreadableFile."""
     try:
         return SHELVES[shelf].model_validate(data).model_dump()
     except ValidationError as error:
-        first = error.errors()[0]
-        known = SHELVES[shelf].model_fields.get(str(first["loc"][0]) if first["loc"] else "")
-        said = str(first["msg"]).removeprefix("Value error, ")
-        raise Refused(
-            f"{known.title if known else 'It has no such value'}: {said[0].lower()}{said[1:]}.", code="invalid", status=422
-        ) from error
+        raise UnreadableFile(_no(shelf, error).message, code="invalid") from error
+
+
+def _no(shelf: str, error: ValidationError) -> Refused:
+    first = error.errors()[0]
+    known = SHELVES[shelf].model_fields.get(str(first["loc"][0]) if first["loc"] else "")
+    said = str(first["msg"]).removeprefix("Value error, ")
+    return Refused(f"{known.title if known else 'It has no such value'}: {said[0].lower()}{said[1:]}.", code="invalid", status=422)
 
 
 def _ident(shelf: str, name: str) -> str:

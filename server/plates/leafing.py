@@ -7,6 +7,7 @@ import json
 from collections import OrderedDict
 from threading import Lock
 
+from bitecore.blobs import is_digest
 from bitecore.parts.layer_zip import PlateLayers
 from bitecore.platesheet.plated import digests, plate_layers
 from bitecore.platesheet.sheet import PlateGraph
@@ -17,7 +18,8 @@ from .models import Plate
 
 # Their bodies are kept elsewhere, once for all plates.
 _MOST = 8
-_open: OrderedDict[tuple[int, str], PlateLayers] = OrderedDict()
+# With the blobs it was made of.
+_open: OrderedDict[tuple[int, str], tuple[PlateLayers, list[str]]] = OrderedDict()
 _lock = Lock()
 
 
@@ -41,12 +43,21 @@ def opened(plate: Plate) -> PlateLayers | None:
     found = plate_layers(graph, folder())
     if found is not None:
         with _lock:
-            _open[key] = found
+            _open[key] = found, [word for each in digests(graph) for word in each.split() if is_digest(word)]
             while len(_open) > _MOST:
                 _open.popitem(last=False)
     return found
 
 
-def leafed(plate: Plate, word: str) -> PlateLayers | None:
+def forget(plate: Plate) -> None:
+    """What is at hand of a plate in this process, when something on it is gone."""
     with _lock:
-        return _open.get((plate.pk, word)) if word else None
+        for key in [key for key in _open if key[0] == plate.pk]:
+            del _open[key]
+
+
+def leafed(plate: Plate, word: str) -> PlateLayers | None:
+    """Only as long as what it is made of is kept: another process may have let it go."""
+    with _lock:
+        found = _open.get((plate.pk, word)) if word else None
+    return found[0] if found is not None and all(folder().path(d).exists() for d in found[1]) else None

@@ -53,6 +53,8 @@ class PlateOut(Schema):
     whose     : {step: {setting: whose value counts}}
     waits     : {case: titles of its steps before the plate that nobody has said yes to}: until then nothing is printed
     newer     : {step.setting: name} of a printer or resin that the house has changed since it was chosen
+    says      : what became of it without anybody's press, as sentences
+    boxes     : where bodies of deleted cases lay: x, y, width, depth (mm)
     layers    : a word that stands for its layers as they are now; empty while they are not worked out
     undo, redo : what these would do now, in words
     """
@@ -67,6 +69,8 @@ class PlateOut(Schema):
     sentences: list[str]
     waits: dict[str, list[str]]
     newer: dict[str, str]
+    says: list[str] = []
+    boxes: list[tuple[float, float, float, float]] = []
     nodes: list[PlateStepOut]
     size_mm: tuple[float, float, float] | None
     printer: str

@@ -9,6 +9,7 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
+from accounts.services import is_lead
 from bitecore.engine.document import Layer
 from bitecore.parts.shelf import Printer
 from bitecore.platesheet import PLATE, PlateBody, PlateDocument
@@ -16,6 +17,7 @@ from bitecore.text import plain
 from cases import services as cases
 from ground.errors import Refused
 from house.services import newest
+from house.shelves import on
 from runs import changes
 from runs.kinds import document_of
 from runs.models import Owner
@@ -31,6 +33,8 @@ from .pinning import pinned
 from .strips import pinned_strips
 
 _MOST_BODIES = 200
+# States of a print that is not at its end (see bays/models.py).
+OPEN_PRINTS = ("waiting", "sending", "arrived", "printing", "paused", "stopped")
 _FROM_HOUSE = ("printer", "resin", "layer_mm", "gap_mm", "margin_mm")
 
 
@@ -44,6 +48,8 @@ def visible(user: Any, ident: int) -> Plate:
 @transaction.atomic
 def create(user: Any, name: str, printer: str = "", *, filled: bool = False) -> Plate:
     """filled : at once, as fill does; where nothing is ready none is begun."""
+    if printer and printer not in on("printer"):
+        raise Refused("This printer is not on the shelf of the house.", code="no-printer", status=422)
     plate = Plate.objects.create(owner=Owner.objects.create(), wanted=timezone.now())
     house = newest()
     # The house says once on what its models are printed, and how.
@@ -58,11 +64,15 @@ def create(user: Any, name: str, printer: str = "", *, filled: bool = False) -> 
 
 
 def delete(user: Any, ident: int) -> None:
-    """Gone for good, with what it was worked out to; the bodies stay in their cases. What was printed is kept to be printed again."""
+    """Gone for good, with what it was worked out to; the bodies stay in their cases. What was printed is kept to be printed again; only
+    a lead deletes it."""
     with transaction.atomic():
         plate = locked(user, ident)
-        if plate.prints.exists():
-            raise Refused("This plate was printed: it is kept so that it can be printed again.", code="was-printed", status=409)
+        if plate.prints.exists() and not is_lead(user):
+            text = "This plate was printed: it is kept so that it can be printed again. Only a lead deletes it."
+            raise Refused(text, code="was-printed", status=403)
+        if plate.prints.filter(state__in=OPEN_PRINTS).exists():
+            raise Refused("This plate is at a printer: cancel its print first.", code="at-printer", status=409)
         owner = plate.owner_id
         plate.delete()
         gone = let_go(owner)
@@ -82,6 +92,7 @@ def put(user: Any, ident: int, base: int, number: str, addresses: Sequence[str],
     meanwhile: nothing of theirs is in the way of that."""
     with transaction.atomic():
         plate = locked(user, ident)
+        _not_more(document_of(plate), len(addresses) * count)
         wanted = [address for address in addresses for _ in range(count)]
         if number:
             case = cases.visible(user, number)
@@ -96,9 +107,14 @@ def put(user: Any, ident: int, base: int, number: str, addresses: Sequence[str],
         return _change(plate, user, max(base, plate.revision), bodies, f"Put on: {names}")
 
 
-def _numbered(document: PlateDocument, ones: Sequence[dict[str, Any]]) -> list[PlateBody]:
-    if len(document.bodies) + len(ones) > _MOST_BODIES:
+def _not_more(document: PlateDocument, count: int) -> None:
+    """Asked before anything is done for them."""
+    if len(document.bodies) + count > _MOST_BODIES:
         raise Refused(f"A plate takes up to {_MOST_BODIES} bodies.", code="too-many", status=409)
+
+
+def _numbered(document: PlateDocument, ones: Sequence[dict[str, Any]]) -> list[PlateBody]:
+    _not_more(document, len(ones))
     last = max((int(b.id[1:]) for b in document.bodies), default=0)
     rows = {(b.kit, b.address) for b in document.bodies}
     out = []
@@ -124,6 +140,7 @@ def copies(user: Any, ident: int, base: int, body: str, count: int) -> Plate:
         plate = locked(user, ident)
         document = document_of(plate)
         one = _there(document, body)
+        _not_more(document, count)
         # A copy of a die belongs to no row.
         more = _numbered(document, [one.model_dump(exclude={"id"}) | {"kit": ""}] * count)
         return _change(plate, user, base, [*document.bodies, *more], f"{count} more of {one.called}")

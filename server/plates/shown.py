@@ -9,6 +9,7 @@ from bitecore.engine.graph import Node
 from bitecore.engine.model import Step
 from bitecore.engine.store import Manifest
 from bitecore.platesheet import PLATE, PlateDocument
+from bitecore.platesheet.document import GoneBodies
 from bitecore.platesheet.sheet import PlateGraph
 from bitecore.runsheet.who import CaseGraph
 from cases.models import Case
@@ -55,6 +56,8 @@ def plate_out(plate: Plate, user: Any) -> PlateOut:
         sentences=[flag["message"] for n in nodes if n.manifest for flag in n.manifest.flags],
         nodes=[_node(n, plate) for n in nodes],
         newer=newer_records(PLATE.registry, document),
+        says=[_gone(each) for each in document.gone],
+        boxes=[box for each in document.gone for box in each.boxes],
         size_mm=(size["width_mm"], size["depth_mm"], size["height_mm"]) if size else None,
         printer=size["printer"] if size else "",
         layers=word_of(graph),
@@ -63,6 +66,12 @@ def plate_out(plate: Plate, user: Any) -> PlateOut:
         undo=undo,
         redo=redo,
     )
+
+
+def _gone(each: GoneBodies) -> str:
+    what = "1 body of a deleted case is" if each.count == 1 else f"{each.count} bodies of a deleted case are"
+    then = "Its prints keep their hash and figures." if each.printed else "The plate was packed anew without them."
+    return f"{what} gone since {each.day}. {then}"
 
 
 def _pack() -> Step:

@@ -21,7 +21,7 @@ from urllib.parse import quote
 from django.core.management import call_command
 from django.db import connection, connections
 from django.test import TransactionTestCase
-from playwright.sync_api import Browser, Locator, Page, Playwright, sync_playwright
+from playwright.sync_api import Browser, Locator, Page, Playwright, expect, sync_playwright
 
 from bitecore.files import stl
 from bitecore.mesh import Mesh
@@ -205,10 +205,22 @@ class BrowserCase(TransactionTestCase):
         field.fill(value)
         field.press("Enter")
 
+    def answer_doubts(self, card: Locator) -> None:
+        """Say yes to each doubt of a list by itself, once all is worked out."""
+        expect(
+            card.get_by_role("button", name=re.compile("make the files|print on|Accept up to|has a doubt", re.IGNORECASE)).last
+        ).to_be_visible()
+        self.page.wait_for_function("() => !document.body.innerText.includes('Not worked out yet')", timeout=180_000)
+        waits = card.get_by_label("Doubts").locator("[data-doubt]").filter(has=self.page.get_by_role("button", name="Accept as it is"))
+        while count := waits.count():
+            waits.first.get_by_role("button", name="Accept as it is").click()
+            expect(waits).to_have_count(count - 1, timeout=30_000)
+
     def handed_out(self) -> dict[str, bytes]:
         """STL of each body by its name: what is on the plate is accepted and the files are fetched."""
         self.step("Hand-off").click()
-        self.page.get_by_role("button", name="Accept all, make the files").click()
+        self.answer_doubts(self.page.get_by_label("Card"))
+        self.page.get_by_role("button", name="make the files").click()
         with self.page.expect_download(timeout=180_000) as got:
             self.page.get_by_role("link", name=re.compile("^All as")).click()
         with zipfile.ZipFile(io.BytesIO(got.value.path().read_bytes())) as files:

@@ -40,6 +40,9 @@ class PrintedTogetherTest(PrinterCase):
         number = self.open_pair(seed)
         case = self.got(f"cases/{number}")
         steps = sorted({n["step"] for n in case["nodes"] if not n["part_of"] and n["step"] != "hand-off"})
+        doubts = [d["id"] for d in case["doubts"] if not d["at"]]
+        if doubts:
+            self.posted(f"cases/{number}/doubts", {"base": case["revision"], "doubts": doubts})
         self.posted(f"cases/{number}/accept", {"base": case["revision"], "steps": steps})
         return number
 

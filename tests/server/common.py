@@ -47,6 +47,16 @@ def post(who: Client, path: str, body: Any = None) -> Any:
     return who.post(path, json.dumps(body or {}), "application/json", headers={"X-CSRFToken": token})
 
 
+def yes(who: Client, number: str, base: int, steps: list[str]) -> Any:
+    """Say yes to steps as a person does: to each of their doubts by itself first."""
+    found = who.get(f"/api/cases/{number}/doubts").json()
+    ids = [d["id"] for d in found["doubts"] if d["step"] in steps and not d["at"]]
+    if ids:
+        answer = post(who, f"/api/cases/{number}/doubts", {"base": found["revision"], "doubts": ids})
+        assert answer.status_code == 200, answer.content
+    return post(who, f"/api/cases/{number}/accept", {"base": base, "steps": steps})
+
+
 def drop(who: Client, *files: tuple[str, bytes], to: str = "/api/cases/drop", name: str = "") -> Any:
     """name : what the sender calls this drop."""
     uploads = [SimpleUploadedFile(name, data) for name, data in files]

@@ -26,7 +26,7 @@ from runs.models import BlobUse
 from runs.owning import sweep_orphans
 from runs.work import work
 from tests.printer import Printer
-from tests.server.common import client, delete, post
+from tests.server.common import client, delete, post, yes
 from tests.server.test_work import STEPS, WorkCase
 
 
@@ -47,7 +47,7 @@ class BayCase(WorkCase):
 
     def ready(self) -> Case:
         case = self.work(self.opened())
-        self.assertEqual(post(self.mira, f"/api/cases/{case.number}/accept", {"base": 1, "steps": STEPS}).status_code, 200)
+        self.assertEqual(yes(self.mira, case.number, 1, STEPS).status_code, 200)
         return case
 
     def sent(self, case: Case) -> Print:
@@ -211,7 +211,7 @@ class BayTest(BayCase):
             body = {"base": 1, "step": "takes", "values": {"job": "{date} {printer}"}}
             self.assertEqual(post(self.mira, f"/api/cases/{case.number}/settings", body).status_code, 200)
             self.work(Case.objects.get(pk=case.pk))
-            self.assertEqual(post(self.mira, f"/api/cases/{case.number}/accept", {"base": 2, "steps": STEPS}).status_code, 200)
+            self.assertEqual(yes(self.mira, case.number, 2, STEPS).status_code, 200)
         today = timezone.localdate().isoformat()
         self.assertEqual([self.sent(case).name for case in cases], [f"{today}-Wren_1", f"{today}-Wren_2"])
         for wrong, said in (("{patient}", "does not leave"), ("{number", "brace"), ("", "")):
@@ -308,7 +308,7 @@ class BayTest(BayCase):
         said = f"Printing waits for a yes in {two.number} (Intake, Bite, Level, Trim, Base)."
         self.assertEqual(refused.json()["message"], said)
         self.assertEqual(self.mira.get(f"/api/plates/{ident}").json()["waits"], waits)
-        post(self.mira, f"/api/cases/{two.number}/accept", {"base": 1, "steps": STEPS})
+        yes(self.mira, two.number, 1, STEPS)
         self.assertEqual(self.mira.get(f"/api/plates/{ident}").json()["waits"], {})
         made = post(self.mira, "/api/bays/prints", {"plate": ident}).json()
         self.assertEqual((made["name"], made["plate"], made["case"]), (f"plate-{ident}_1", ident, ""))

@@ -17,7 +17,7 @@ from house.services import newest
 from runs.models import BlobUse
 from tests.broken import BROKEN
 from tests.core.test_files import zipped
-from tests.server.common import clear_state, client, drop, pair, people, post, scan
+from tests.server.common import clear_state, client, drop, pair, people, post, scan, yes
 from tests.shapes import light_jaws as jaws
 from tests.shapes import sphere
 
@@ -319,7 +319,7 @@ class HandOffTest(ServerCase):
         asked = [step for step in standard().shown if not step.on_demand]
         self.assertEqual(answer.json()["missing"], [step.title for step in asked])
         # Nobody can have seen what is not there yet.
-        early = post(self.mira, f"/api/cases/{number}/accept", {"base": 1, "steps": [step.name for step in asked]})
+        early = yes(self.mira, number, 1, [step.name for step in asked])
         self.assertEqual((early.status_code, early.json()["code"]), (409, "not-there"))
         self.assertIn("Plate: still being worked out", early.json()["message"])
         self.assertEqual(self.mira.get(f"/api/cases/{number}").json()["accepted"], {})

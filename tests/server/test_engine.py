@@ -19,7 +19,7 @@ from runs.changes import WHOLE_EVERY, back_from_now
 from runs.models import BlobUse, Result, Revision
 from runs.owning import folder
 from runs.work import make_full_view
-from tests.server.common import drop, post, scan
+from tests.server.common import drop, post, scan, yes
 from tests.server.test_cases import ServerCase
 from tests.server.test_work import STEPS, WorkCase
 from tests.shapes import light_jaws as jaws
@@ -179,7 +179,7 @@ class AcceptTest(WorkCase):
     def test_what_changed_since_is_said_and_asked_again(self) -> None:
         case = self.work(self.opened())
         steps = STEPS
-        post(self.mira, f"/api/cases/{case.number}/accept", {"base": 1, "steps": steps})
+        yes(self.mira, case.number, 1, steps)
         self.assertEqual(self.accepted(case), {step: [] for step in steps})
         self.change(case, "base", thickness_mm=5.0)
         now = self.accepted(case)
@@ -196,7 +196,7 @@ class AcceptTest(WorkCase):
 
     def test_a_change_that_comes_to_the_same_asks_nothing(self) -> None:
         case = self.work(self.opened())
-        post(self.mira, f"/api/cases/{case.number}/accept", {"base": 1, "steps": ["bite", "level"]})
+        yes(self.mira, case.number, 1, ["bite", "level"])
         self.change(case, "bite", open_mm=0.7)
         self.assertEqual(self.accepted(case), {"bite": [], "level": []})
 
@@ -207,14 +207,14 @@ class AcceptTest(WorkCase):
         from bitecore.runsheet import CASE, Registry
 
         case = self.work(self.opened())
-        post(self.mira, f"/api/cases/{case.number}/accept", {"base": 1, "steps": ["base"]})
+        yes(self.mira, case.number, 1, ["base"])
         newer = Registry([replace(s, version=s.version + 1) if s.name in ("base", "trim") else s for s in CASE.registry.steps])
         with patch.object(CASE, "registry", newer):
             states = self.states(case)
             # Trim was not accepted and is to be made anew; Base stands as it was accepted, for now.
             self.assertEqual((states["trim/p1"], states["base/p1"]), ("stale", "stale"))
             # It is not there yet: no yes to it is taken.
-            early = post(self.mira, f"/api/cases/{case.number}/accept", {"base": 2, "steps": ["trim"]})
+            early = yes(self.mira, case.number, 2, ["trim"])
             self.assertEqual(early.json()["code"], "not-there")
             self.work(Case.objects.get(pk=case.pk))
             # Trim came to the same, so that nothing Base gets has changed: it is not made anew.

@@ -18,7 +18,7 @@ from cases.blobs import dropped
 from cases.models import AuditLine, Case
 from runs import owning
 from runs.models import BlobUse, Owner, Result, ResultBlob, ResultUse
-from tests.server.common import drop, pair, post
+from tests.server.common import drop, pair, post, yes
 from tests.server.test_work import STEPS, WorkCase
 
 
@@ -39,7 +39,7 @@ class DeletionTest(WorkCase):
         base = case.revision
         for name in ("Ilse Marrowby", "Bram Oxenhale"):
             base = post(self.mira, f"/api/cases/{number}/details", {"base": base, "values": {"patient": name}}).json()["revision"]
-            base = post(self.mira, f"/api/cases/{number}/accept", {"base": base, "steps": STEPS}).json()["revision"]
+            base = yes(self.mira, number, base, STEPS).json()["revision"]
             post(self.mira, f"/api/cases/{number}/hand-off")
             self.work(case)
             values = {"thickness_mm": 3.0}

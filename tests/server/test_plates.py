@@ -25,7 +25,7 @@ from runs.models import BlobUse
 from runs.owning import folder, sweep_orphans
 from runs.services import look
 from runs.work import work
-from tests.server.common import client, delete, post
+from tests.server.common import client, delete, post, yes
 from tests.server.test_work import WorkCase
 from tests.shapes import manifold
 
@@ -311,11 +311,11 @@ class PlateTest(WorkCase):
         tray = next(t for t in self.mira.get("/api/cases").json() if t["number"] == self.one.number)
         self.assertEqual({s["step"]: s["state"] for s in tray["states"]}["trim"], "look")
         self.assertEqual(waits(), {"Trim needs a look"})
-        accepted = post(self.mira, f"{path}/accept", {"base": 2, "steps": ["trim"]})
+        accepted = yes(self.mira, self.one.number, 2, ["trim"])
         self.assertEqual(accepted.status_code, 200, accepted.content)
         self.assertEqual(waits(), {""})
         # Another finding than the one that was accepted.
-        set_to(3, "trim", {"holes_mm": 0.0})
+        set_to(accepted.json()["revision"], "trim", {"holes_mm": 0.0})
         self.assertEqual(waits(), {"Trim needs a look"})
 
     def test_strips_of_the_house_are_printed_and_the_one_that_is_measured_in_its_own_size(self) -> None:
@@ -389,7 +389,7 @@ class PlateTest(WorkCase):
         for case in (self.one, self.two):
             # A fold of the lower could not be mended.
             revision = Case.objects.get(pk=case.pk).revision
-            post(self.mira, f"/api/cases/{case.number}/accept", {"base": revision, "steps": ["trim"]})
+            yes(self.mira, case.number, revision, ["trim"])
         full = post(self.mira, "/api/plates", {"printer": "heron", "filled": True})
         other = full.json()
         names = {(b["case"], b["address"]) for b in full.json()["bodies"]}

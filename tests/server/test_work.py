@@ -19,7 +19,7 @@ from runs.models import Result
 from runs.services import look
 from runs.work import MOST_ATTEMPTS, work
 from tests.known import remembered
-from tests.server.common import clear_state, client, drop, pair, people, post, scan
+from tests.server.common import clear_state, client, drop, pair, people, post, scan, yes
 from tests.shapes import light_jaws as jaws
 
 STEPS = [step.name for step in standard().shown if not step.on_demand]
@@ -68,12 +68,12 @@ class WorkTest(WorkCase):
         self.assertEqual(
             len(states), len({s.name for s in standard().steps} - {"again", "follow", "returned", "hand-off", "measured"}) + 24
         )
-        data = post(self.mira, f"/api/cases/{case.number}/accept", {"base": 1, "steps": STEPS}).json()
+        data = yes(self.mira, case.number, 1, STEPS).json()
         self.assertEqual(data["accepted"], {step: [] for step in STEPS})
         data = post(self.mira, f"/api/cases/{case.number}/accept", {"base": 2, "steps": ["trim"], "accepted": False}).json()
         self.assertNotIn("trim", data["accepted"])
         self.assertEqual(post(self.mira, f"/api/cases/{case.number}/hand-off").json()["missing"], ["Trim"])
-        post(self.mira, f"/api/cases/{case.number}/accept", {"base": 3, "steps": ["trim"]})
+        yes(self.mira, case.number, 3, ["trim"])
         self.assertEqual(post(self.mira, f"/api/cases/{case.number}/hand-off").status_code, 200)
         self.work(case)
         answer = self.mira.get(f"/api/cases/{case.number}/files.zip")

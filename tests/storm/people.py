@@ -101,7 +101,10 @@ class Person(threading.Thread):
         self.call("POST", f"/api/cases/{number}/here", {})
 
     def hand_off(self, number: str) -> None:
-        base = self.call("GET", f"/api/cases/{number}")["revision"]
+        found = self.call("GET", f"/api/cases/{number}")
+        base, ids = found["revision"], [d["id"] for d in found["doubts"] if not d["at"]]
+        if ids:
+            self.call("POST", f"/api/cases/{number}/doubts", {"base": base, "doubts": ids})
         self.call("POST", f"/api/cases/{number}/accept", {"base": base, "steps": _STEPS})
         self.call("POST", f"/api/cases/{number}/hand-off", {})
 

@@ -19,6 +19,8 @@ from numpy.typing import NDArray
 from ..ops.fonts import outlines
 
 LONGEST_FILE, _MOST_ELEMENTS, _MOST_POINTS, _DEEPEST, _FARTHEST = 300_000, 2000, 4000, 40, 1e7
+# More corners than this are not even begun with.
+_MOST_DRAWN = 20_000
 # A mark is kept so tall, in numbers without a unit; on a model it is as tall as asked. So much may its outline be evened.
 _TALL, _EVENED = 100.0, 0.03
 _DRAWS = {"path", "rect", "circle", "ellipse", "polygon", "polyline"}
@@ -73,6 +75,13 @@ def contours(outline: str) -> list[NDArray[np.float64]]:
     return out
 
 
+def plain_outline(outline: str) -> None:
+    """Raises ValueError for an outline that encloses nothing. One that crosses itself without end takes a child's time, not ours."""
+    shape = manifold3d.CrossSection(contours(outline), manifold3d.FillRule.EvenOdd)
+    if outline.strip() and shape.area() <= 0:
+        raise ValueError("its outlines enclose nothing")
+
+
 def _kept(parts: list[_Part]) -> str:
     points = np.array([p for part in parts if not part.paper for _, given in part.drawn for p in given if p is not None], float)
     if len(points) == 0:
@@ -80,10 +89,11 @@ def _kept(parts: list[_Part]) -> str:
     span = float(np.ptp(points[:, 1])) if np.abs(points).max() < _FARTHEST else 0.0
     if span <= 0 or float(np.ptp(points[:, 0])) > 100 * span:
         raise ValueError("its outlines enclose nothing")
-    scale, shape = _TALL / span, manifold3d.CrossSection()
+    scale, shape, count = _TALL / span, manifold3d.CrossSection(), 0
     for part in parts:
         rings = [ring * scale for ring in outlines([*part.drawn, ("closePath", ())], scale)]
-        if sum(map(len, rings)) > 20 * _MOST_POINTS or any(not np.isfinite(ring).all() for ring in rings):
+        count += sum(map(len, rings))
+        if count > _MOST_DRAWN or any(not np.isfinite(ring).all() for ring in rings):
             raise ValueError("its outlines have too many corners; draw it more simply")
         if rings:
             one = manifold3d.CrossSection(rings, part.rule)

@@ -7,7 +7,7 @@ from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
-from .house_mark import cleaned, contours
+from .house_mark import cleaned, plain_outline
 
 
 class Printer(BaseModel):
@@ -62,7 +62,8 @@ class HouseMark(BaseModel):
     def _plain(cls, outline: str) -> str:
         if "<" in outline:
             return cleaned(outline)
-        contours(outline)
+        if outline:
+            plain_outline(outline)
         return outline
 
 

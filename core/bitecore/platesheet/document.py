@@ -46,10 +46,24 @@ class PlateBody(BaseModel):
         return " ".join(word for word in (self.case, self.jaw, part) if word)
 
 
+class GoneBodies(BaseModel):
+    """Bodies that went with their case. day : YYYY-MM-DD; boxes : of each, x, y, width and depth on the plate (mm), where it lay;
+    printed : the plate had been printed with them"""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+    day: str
+    count: int
+    boxes: list[tuple[float, float, float, float]] = Field(default_factory=list)
+    printed: bool = False
+
+
 class PlateDocument(SheetDocument):
+    """gone : what lay on it of cases that were deleted, without whose it was"""
+
     model_config = ConfigDict(extra="forbid")
     name: str = ""
     bodies: list[PlateBody] = Field(default_factory=list)
+    gone: list[GoneBodies] = Field(default_factory=list)
 
     @property
     def cases(self) -> list[str]:

@@ -164,7 +164,9 @@ def _without(no: NoDie, inputs: Inputs, settings: Any, for_all: float) -> Flag:
     leave = _entry(settings, no.fdi, inputs.piece, {"kind": "left"}, f"Leave {no.fdi} in")
     text = f"No die of {no.fdi}: {no.why}."
     if _turned(no, settings):
-        return Flag("no-die", "look", text, fix=_entry(settings, no.fdi, inputs.piece, {"way": None}, "Out its own way"), other=leave, unmet=True)
+        return Flag(
+            "no-die", "look", text, fix=_entry(settings, no.fdi, inputs.piece, {"way": None}, "Out its own way"), other=leave, unmet=True
+        )
     if no.long_mm:
         deep = float(np.ceil(no.long_mm * 2) / 2)
         longer = Fix("dies", "*", {"die_deep_mm": deep}, label=f"Shafts up to {deep:.1f} mm")

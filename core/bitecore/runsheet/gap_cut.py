@@ -55,11 +55,11 @@ def cut_both(jaws: Sequence[Cut], more_mm: float, gap_mm: float) -> tuple[str, F
         most = sum(j.room for j in jaws)
         return f"Cut to {_GUM_MM:.0f} mm under the margins both give {most:.1f} mm: {need - most:.1f} mm too little.", None
     cuts = [(j, mm) for j, mm in zip(jaws, off, strict=True) if mm > 0]
-    saws = [
-        Fix("trim", j.piece, {"bottom_saw": True, "bottom_mm": round(-j.lowest - mm, 2)}) for j, mm in cuts
-    ]
-    each = f"both jaws by {off[0]:.1f} mm" if len(cuts) == 2 and abs(off[0] - off[1]) < 1e-9 else " and ".join(
-        f"the {j.jaw} by {mm:.1f} mm" for j, mm in cuts
+    saws = [Fix("trim", j.piece, {"bottom_saw": True, "bottom_mm": round(-j.lowest - mm, 2)}) for j, mm in cuts]
+    each = (
+        f"both jaws by {off[0]:.1f} mm"
+        if len(cuts) == 2 and abs(off[0] - off[1]) < 1e-9
+        else " and ".join(f"the {j.jaw} by {mm:.1f} mm" for j, mm in cuts)
     )
     text = f"Cut {each}: it costs {_cost(cuts)}."
     fix = Fix("base", "*", {"height": "gap", "gap_mm": gap_mm}, label=f"Cut {_short(cuts)}", more=tuple(saws))

@@ -65,7 +65,9 @@ def hinged(inputs: Inputs, asked: Asked, run: Run) -> StepResult:
     if isinstance(found, NoBacks):
         text, fix = thicker({found.low[0]: found.low[1]} if found.low else {}, inputs)
         raise_it = Fix("articulate", "*", {"style": "pins"}, label="Pins instead")
-        flag = Flag("no-hinge", "look", f"No hinged backs: {found.why}.{text}", fix=fix or raise_it, other=raise_it if fix else None, unmet=True)
+        flag = Flag(
+            "no-hinge", "look", f"No hinged backs: {found.why}.{text}", fix=fix or raise_it, other=raise_it if fix else None, unmet=True
+        )
         return StepResult({**none_held(), "solids": none_made(inputs, asked)}, (), (flag,), "no hinge")
     run.tick(0.3, "making both halves")
     made = {side: halves(hinge, found, sizes, floor=room.floor, ceiling=room.ceiling) for side, hinge in found.hinges.items()}

@@ -22,7 +22,9 @@ def halves(pattern: str, long: Callable[[str], int]) -> tuple[str, str] | None:
     return min(cuts, key=lambda both: max(map(long, both)), default=None)
 
 
-def easier(asked: Asked, again: Callable[[tuple[str, ...]], Said | None], long: Callable[[str], int], least_mm: float) -> Iterator[tuple[Asked, str]]:  # fmt: skip
+def easier(
+    asked: Asked, again: Callable[[tuple[str, ...]], Said | None], long: Callable[[str], int], least_mm: float
+) -> Iterator[tuple[Asked, str]]:
     """(what is asked instead, in words), what changes least first. again : the same label with other lines"""
     if asked.said.kind != "text" or not asked.said.sizes[0]:
         return

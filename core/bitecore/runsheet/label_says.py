@@ -55,7 +55,8 @@ class Stands:
 
 
 def says(
-    found: Stands | None, asked: Asked, wall: Free | None, inputs: Inputs, settings: Any, frame: Frame, *, how: str = "", cure: Fix | None = None
+    found: Stands | None, asked: Asked, wall: Free | None, inputs: Inputs, settings: Any, frame: Frame, *, how: str = "",
+    cure: Fix | None = None,
 ) -> Iterator[Flag]:  # fmt: skip
     """how : what it did to find room; cure : what would give it room, where it has none"""
     said = asked.said

@@ -87,7 +87,13 @@ def _wrong(asked: Blocks, block: float | None, needed: float, apart: float) -> F
         return Flag("low-block", "look", text_, fix=fix, unmet=True)
     if abs(apart - block) > _SAME_MM:
         text_ = f"The outer faces are {apart:.1f} mm apart; a block of {block:g} mm fits. Fix carries both bases to it."
-        return Flag("other-block", "look", text_, fix=Fix("base", "*", {"height": "gap", "gap_mm": block}, label=f"Carry to {block:g} mm"), unmet=True)
+        return Flag(
+            "other-block",
+            "look",
+            text_,
+            fix=Fix("base", "*", {"height": "gap", "gap_mm": block}, label=f"Carry to {block:g} mm"),
+            unmet=True,
+        )
     return None
 
 

@@ -147,7 +147,8 @@ def _plate(plate: OnPlate | None) -> ProofSection:
 
 def _left(proof: Proof) -> ProofSection:
     rows = [
-        [_text(one["title"] + (f", {one['jaw']}" if one["jaw"] else "")), _text(one["message"]), _dim(*_waived(one))] for one in proof["left"]
+        [_text(one["title"] + (f", {one['jaw']}" if one["jaw"] else "")), _text(one["message"]), _dim(*_waived(one))]
+        for one in proof["left"]
     ]
     return _section("Left as it is, though the program asks for a look", (0.18, 0.58, 0.24), rows, "Nothing.")
 

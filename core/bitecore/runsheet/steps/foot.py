@@ -179,7 +179,9 @@ def _not_its_own(each: _Jaw) -> Flag:
         f"{what} counts along the occlusal plane, and the {each.jaw}'s base goes by its own teeth: it is {each.ask['thickness_mm']:.1f} mm "
         "thick under the lowest point instead."
     )
-    return Flag("own-height", "look", text, fix=Fix("base", each.piece, {"parallel": "occlusal"}, label="By the occlusal plane"), unmet=True)
+    return Flag(
+        "own-height", "look", text, fix=Fix("base", each.piece, {"parallel": "occlusal"}, label="By the occlusal plane"), unmet=True
+    )
 
 
 def _leaning(ask: Mapping[str, Any]) -> list[Flag]:

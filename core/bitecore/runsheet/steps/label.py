@@ -14,9 +14,9 @@ from ...engine.entries import Entry, EntryId
 from ...engine.gives import MESH, RESERVES, SOLIDS, Solid, Solids, json_of
 from ...engine.model import BODIES, Fix, Flag, Inputs, Need, Reading, Step, StepResult, StepSettings, setting
 from ...mesh import GROUP_SCAN, Mesh
+from ...ops.flat_places import flat_places, ways_to_see
 from ...ops.fonts import Font
 from ...ops.free_wall import Free, free_wall
-from ...ops.flat_places import flat_places, ways_to_see
 from ...ops.rigid import rounded
 from ...ops.segments import Segment
 from ...ops.writing import Spot, Surface, on_wall, underneath
@@ -213,7 +213,9 @@ def _asked(inputs: Inputs, settings: LabelSettings, frame: Frame) -> Iterator[As
     over = np.pi if settings.reads == "closed" and inputs.jaw == "upper" else 0.0
     for said, key, e in made:
         if said is not None:
-            yield Asked(said, key, None if e.at is None else frame.of(e.at), float(np.radians(e.turn_deg)) + over, patterns.get(said.name, ()))
+            yield Asked(
+                said, key, None if e.at is None else frame.of(e.at), float(np.radians(e.turn_deg)) + over, patterns.get(said.name, ())
+            )
 
 
 def _look(settings: LabelSettings) -> Look:

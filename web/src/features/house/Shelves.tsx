@@ -173,7 +173,9 @@ function Entry({ record, fields, lead, keep, remove, choose }: EntryProps) {
       className="flex flex-wrap items-center gap-2"
       onSubmit={(e) => {
         e.preventDefault();
-        if (changed && whole) keep({ ...record, name, data: now });
+        // What is left empty counts as it ships.
+        const given = Object.fromEntries(Object.entries(now).filter(([, value]) => value !== null));
+        if (changed && whole) keep({ ...record, name, data: given });
       }}
     >
       <input
@@ -204,6 +206,7 @@ function Entry({ record, fields, lead, keep, remove, choose }: EntryProps) {
               type="number"
               step="any"
               value={data[f.key] ?? ""}
+              placeholder={f.default?.toString() ?? ""}
               disabled={!lead}
               onChange={(e) => setData({ ...data, [f.key]: e.target.value })}
             />

@@ -35,8 +35,11 @@ export function Keeping({ plate, doings, prints }: { plate: Plate; doings: Plate
           <button
             type="button"
             className="dim ml-auto"
-            disabled={prints.length > 0}
-            title={prints.length > 0 ? "It was printed, and is kept so that it can be printed again" : ""}
+            title={
+              prints.length > 0
+                ? "It was printed, and is kept so that it can be printed again: only a lead deletes it"
+                : ""
+            }
             onClick={() => setAsking(true)}
           >
             Delete …
@@ -50,7 +53,10 @@ export function Keeping({ plate, doings, prints }: { plate: Plate; doings: Plate
           aria-label="Delete this plate"
           className="mt-2 rounded-lg bg-[var(--look-ground)] p-3"
         >
-          <p className="mb-2 font-semibold text-warning">▲ {called} goes for good. Its bodies stay in their cases.</p>
+          <p className="mb-2 font-semibold text-warning">
+            ▲ {called} goes for good{prints.length > 0 && ", and what it printed cannot be printed again"}. Its bodies
+            stay in their cases.
+          </p>
           <div className="flex gap-2">
             <button type="button" className="btn btn-sm" onClick={() => setAsking(false)}>
               Keep it

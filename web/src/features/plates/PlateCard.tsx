@@ -36,6 +36,11 @@ export function PlateCard({ plate, doings, settings, bays, prints, chosen, onCho
       </header>
       <div className="min-h-0 flex-1 overflow-y-auto px-4 py-2">
         {plate.trouble && <p className="py-1 text-warning">▲ {plate.trouble}</p>}
+        {plate.says.map((text) => (
+          <p key={text} className="py-1">
+            ■ {text}
+          </p>
+        ))}
         <Findings plate={plate} doings={doings} />
         <Bodies plate={plate} doings={doings} chosen={chosen} onChoose={onChoose} />
         <section aria-label="Settings" className="pt-2">

@@ -60,6 +60,9 @@ export function PlateStage({ plate, doings, chosen, onChoose }: Props) {
     >
       <StageCanvas>
         <BuildPlate width={width} depth={depth} />
+        {plate.boxes.map((box) => (
+          <Line key={box.join()} points={edgeOf(box)} color="#8a9896" />
+        ))}
         {shown.map((s) => (
           <Model
             key={s.key}
@@ -211,5 +214,17 @@ function around(x: number, y: number, w: number, d: number, z: number): Point[] 
     [x + w, y + d, z],
     [x, y + d, z],
     [x, y, z],
+  ];
+}
+
+/** Where something lay that is gone. */
+function edgeOf(box: number[]): Point[] {
+  const [x = 0, y = 0, wide = 0, deep = 0] = box;
+  return [
+    [x, y, 0.1],
+    [x + wide, y, 0.1],
+    [x + wide, y + deep, 0.1],
+    [x, y + deep, 0.1],
+    [x, y, 0.1],
   ];
 }

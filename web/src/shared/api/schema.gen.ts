@@ -3834,8 +3834,13 @@ export interface components {
                 [key: string]: unknown;
             } | null;
         };
-        /** FieldOut */
+        /**
+         * FieldOut
+         * @description default : what counts where nothing is typed
+         */
         FieldOut: {
+            /** Default */
+            default: number | string | null;
             /** Drawing */
             drawing: boolean;
             /** Key */
@@ -6904,12 +6909,24 @@ export interface components {
          *     whose     : {step: {setting: whose value counts}}
          *     waits     : {case: titles of its steps before the plate that nobody has said yes to}: until then nothing is printed
          *     newer     : {step.setting: name} of a printer or resin that the house has changed since it was chosen
+         *     says      : what became of it without anybody's press, as sentences
+         *     boxes     : where bodies of deleted cases lay: x, y, width, depth (mm)
          *     layers    : a word that stands for its layers as they are now; empty while they are not worked out
          *     undo, redo : what these would do now, in words
          */
         PlateOut: {
             /** Bodies */
             bodies: components["schemas"]["PlateBodyOut"][];
+            /**
+             * Boxes
+             * @default []
+             */
+            boxes: [
+                number,
+                number,
+                number,
+                number
+            ][];
             /** Id */
             id: number;
             /** Layers */
@@ -6928,6 +6945,11 @@ export interface components {
             redo: string | null;
             /** Revision */
             revision: number;
+            /**
+             * Says
+             * @default []
+             */
+            says: string[];
             /** Sentences */
             sentences: string[];
             /** Settings */
