@@ -26,7 +26,7 @@ from .say import ROOT, Fail, Misread, number, run, say
 # Of the printers on the shelf of the house (bitecore/parts/shelf.py).
 STAND_INS = ("wren", "heron")
 # A web server that does not answer for so long (s) is started again.
-PATIENCE_S = 20.0
+PATIENCE_S, _ANSWER_S = 20.0, 3.0
 ACCOUNTS = (("mira", "technician", "plaster-and-light"), ("tove", "lead", "plaster-and-light"))
 
 
@@ -316,7 +316,7 @@ class Watchdog:
 def _speaks(address: str) -> bool:
     """Any answer counts, also one that says what is missing."""
     try:
-        with urllib.request.urlopen(f"{address}/api/health", timeout=3):
+        with urllib.request.urlopen(f"{address}/api/health", timeout=_ANSWER_S):
             return True
     except urllib.error.HTTPError:
         return True

@@ -113,10 +113,11 @@ class Practice(Schema):
 
 
 class NewPrint(Schema):
-    """case : its own plate; plate : else a plate of several cases"""
+    """case : its own plate; plate : else a plate of several cases; sure : also where its cases have gone on (409, asks-first)"""
 
     case: str = ""
     plate: int = 0
+    sure: bool = False
 
 
 @router.get("", response=list[BayOut])
@@ -178,7 +179,7 @@ def send(request: HttpRequest, body: NewPrint) -> PrintOut:
     """Send a plate to the printer it was laid out for."""
     if bool(body.plate) == bool(body.case):
         raise Refused("A print is of a case's own plate or of a plate of several cases: say one of them.", code="invalid", status=422)
-    return _out(services.send_plate(request.user, body.plate) if body.plate else services.send(request.user, body.case))
+    return _out(services.send_plate(request.user, body.plate, sure=body.sure) if body.plate else services.send(request.user, body.case))
 
 
 @router.post("/prints/{ident}/again", response=PrintOut)

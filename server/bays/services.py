@@ -24,7 +24,7 @@ from ground.errors import Refused
 from house.shelves import on
 from plates import services as plates
 from plates.models import Plate
-from plates.pinning import before_plate, on_it
+from plates.pinning import before_plate, moved_on, on_it
 from runs.kinds import document_of as document_of_plate
 from runs.owning import use_blobs
 from runs.services import FRONT, announce, look
@@ -63,8 +63,9 @@ def send(user: Any, number: str) -> Print:
         return _sent(user, graph, "plate", digests(graph), case.plates_sent, [number])
 
 
-def send_plate(user: Any, ident: int) -> Print:
-    """A plate of several cases as it is now. Only once all that was made before it was accepted in each case that is still there."""
+def send_plate(user: Any, ident: int, *, sure: bool = False) -> Print:
+    """A plate of several cases as it is now. Only once all that was made before it was accepted in each case that is still there.
+    sure : also where a case has another body by now, or is being worked out; else that is said first."""
     with transaction.atomic():
         plate = plates.locked(user, ident)
         graph = look(plate)
@@ -77,6 +78,9 @@ def send_plate(user: Any, ident: int) -> Print:
             named += [f"{more} more"] * (more > 0)
             text = f"Printing waits for a yes in {' and '.join([', '.join(named[:-1]), named[-1]] if named[1:] else named)}."
             raise Refused(text, code="not-accepted", status=409, more={"missing": waits})
+        if not sure and (older := moved_on(document, user)):
+            text = f"{', '.join(older)}: the case has gone on since this was put on the plate. Print it as it lies all the same?"
+            raise Refused(text, code="asks-first", status=409)
         left = [b.called for b in document.bodies if (n := graph.node("pack")) is None or n.json("at_px", b.id) is None]
         if left:
             text = f"There is no room for {', '.join(left[:3])}: take off what does not fit, or choose a larger printer."

@@ -226,8 +226,9 @@ def hand_off(request: HttpRequest, number: str, step: str = "") -> CaseOut:
 
 
 @router.post("/{number}/close", response=CaseOut)
-def close(request: HttpRequest, number: str, step: str = "") -> CaseOut:
-    return _out(request, keeping.close(request.user, number), step)
+def close(request: HttpRequest, number: str, step: str = "", sure: bool = False) -> CaseOut:
+    """sure : also where something is out of date or being worked out; else that is said first (409, asks-first)."""
+    return _out(request, keeping.close(request.user, number, sure=sure), step)
 
 
 @router.post("/{number}/reopen", response=CaseOut)

@@ -14,7 +14,7 @@ from django.utils import timezone
 
 from accounts.services import is_lead, label
 from bitecore.engine.gives import digests_in
-from bitecore.runsheet import CaseDocument
+from bitecore.runsheet import CaseDocument, standard
 from bitecore.runsheet.toothed import teeth_files
 from bitecore.text import plain
 from ground.errors import Refused
@@ -36,17 +36,37 @@ from .services import is_given, next_number, visible
 _FIXED_TIME = (2020, 1, 1, 0, 0, 0)
 
 
-def close(user: Any, number: str) -> Case:
-    """Put a case away. It is kept for the years the house says, and opened again whenever somebody likes."""
+def close(user: Any, number: str, *, sure: bool = False) -> Case:
+    """Put a case away. It is kept for the years the house says, and opened again whenever somebody likes. sure : also where something is
+    out of date, asked for or being worked out; else that is said first."""
     with transaction.atomic():
         case = _locked(user, number)
         if case.closed is None:
+            if not sure and (open_ := _unfinished(case)):
+                raise Refused(f"{open_} Close the case all the same?", code="asks-first", status=409)
             case.closed = timezone.now()
             case.keep_until = _years_on(date.today(), retention_years())
             case.save(update_fields=["closed", "keep_until", "touched"])
             _line(user, number, "close", {"keep_until": case.keep_until.isoformat()})
             announce({"case": number, "kind": "state"})
         return case
+
+
+def _unfinished(case: Case) -> str:
+    """What of it is not as it stands, in a sentence."""
+    graph = look(case)
+    known = standard()
+    coming = [
+        step.title
+        for step in known.shown
+        if any(node.state == "ready" for part in (step, *known.parts(step.name)) for node in graph.of_step(part.name))
+    ]
+    if coming:
+        return f"{', '.join(coming)}: out of date, and {'being worked out' if case.needs_work else 'not worked out'}."
+    made = graph.node("hand-off")
+    if made is not None and made.good is None and "hand-off" in case.last_good:
+        return "The files that were made are of an earlier state."
+    return ""
 
 
 def reopen(user: Any, number: str) -> Case:

@@ -22,6 +22,8 @@ from .trays import is_current, keep_summary, tray_or_trouble
 
 # A browser that has a case open says so every eight seconds; a person waits for a change as long as it may take.
 OPEN_FOR, WAITED_FOR = timedelta(seconds=25), timedelta(minutes=2)
+# What somebody asked for is waited for, wherever they are now.
+ASKED_FOR = timedelta(minutes=30)
 
 
 class Cases(Kind[Case]):
@@ -35,6 +37,9 @@ class Cases(Kind[Case]):
 
     def rank(self, row: Case) -> int:
         now = timezone.now()
+        if row.demanded and row.wanted is not None and row.wanted > now - ASKED_FOR:
+            # Somebody asked for its files, and may have gone on to another meanwhile.
+            return 2
         if not row.presence_set.filter(seen__gt=now - OPEN_FOR).exists():
             return 0
         return 2 if row.wanted is not None and row.wanted > now - WAITED_FOR else 1

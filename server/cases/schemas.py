@@ -13,6 +13,8 @@ from .nodes import FixMore, FlagOut, NodeDetail, NodeOut, State
 
 
 class PieceOut(Schema):
+    """settled : nothing is worked out that could still make it something else"""
+
     id: str
     file: str
     sha256: str
@@ -23,6 +25,7 @@ class PieceOut(Schema):
     confidence: float
     same_as: str | None
     instead_of: str | None
+    settled: bool
     twin: str
     turning: str
 
@@ -69,6 +72,8 @@ class CaseOut(Schema):
     open, opened : the step that was asked for, with all there is to say of its nodes
     accepted     : {step: what has changed since, in words}
     doubts       : of the steps that wait for a yes, and what got a yes of its own
+    queue        : where it stands while it waits to be worked out, in words
+    asked        : steps that somebody asked for and that are not there yet
     newer        : {step.setting: name} of a record that the house has changed since it was chosen
     """
 
@@ -83,6 +88,8 @@ class CaseOut(Schema):
     doubts: list[DoubtOut]
     newer: dict[str, str]
     working: dict[str, WorkingOut]
+    queue: str
+    asked: list[str]
     held: bool
     trouble: str
     undo: str | None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from accounts.services import is_lead
 from ground.errors import Refused
 from house import shelves
 from runs.paths import ABSENT
@@ -20,6 +21,9 @@ def chosen(user: Any, key: str, text: str) -> Changes:
     record = shelves.practice(user, text) if key == "practice" else shelves.named(key, text)
     if record is None:
         names = ", ".join(r.name for r in shelves.on(key).values())
+        if key == "purpose" and is_lead(user):
+            asks = f"There is no purpose “{text[:60]}” in this house. There are: {names}. Make it one, without settings of its own as yet?"
+            raise Refused(asks, code="no-purpose", status=422)
         raise Refused(
             f"There is no {key} “{text[:60]}” in this house. There are: {names}. A lead adds others.", code="no-record", status=422
         )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass
+from functools import cached_property
 from typing import Any
 
 from bitecore.engine.graph import Node
@@ -12,6 +13,7 @@ from bitecore.runsheet import CaseDocument, Manifest, standard
 from bitecore.runsheet.who import CaseGraph, about_of
 from house import shelves
 from runs.changes import can_undo
+from runs.queueing import place
 from runs.records import newer_records
 from runs.services import look
 from runs.store import ServerStore
@@ -20,6 +22,7 @@ from .accepting import asks, changed_since
 from .documents import document_of
 from .doubts import Doubt, all_doubts
 from .handed import handed
+from .kind import CASES
 from .models import Case
 from .names import PERSONAL, Names
 from .nodes import checked, plain
@@ -112,6 +115,8 @@ def case_out(case: Case, user: Any, *, veiled: bool, step: str = "") -> CaseOut:
         doubts=[doubt_out(d, names) for d in all_doubts(document, graph)],
         newer=newer_records(standard(), document),
         working=case.working if case.needs_work else {},
+        queue=place(CASES, case.pk) if case.needs_work and not case.working else "",
+        asked=[name for name in case.demanded if case.needs_work and (n := graph.node(name)) is not None and n.good is None],
         held=case.held,
         trouble=case.trouble,
         undo=names.said(undo) if undo else None,
@@ -153,6 +158,12 @@ class _Pieces:
     names: Names
     twins: dict[str, str]
 
+    @cached_property
+    def settled(self) -> bool:
+        """Is Intake through with all its parts?"""
+        known = [n for n in self.graph.nodes.values() if "intake" in (n.step.name, n.step.part_of) and not n.step.on_demand]
+        return not self.case.needs_work or all(n.state not in ("ready", "blocked") for n in known)
+
     def shown(self, piece: str) -> PieceOut:
         document, graph = self.document, self.graph
         entry, about = document.entry(piece), about_of(graph, piece)
@@ -163,7 +174,7 @@ class _Pieces:
             confidence=_confidence(piece, document, about), same_as=self.names.of(first.id) if first.id != piece else None,
             instead_of=_asks(piece, document, graph, about),
             turning=_turning(piece, self.case, graph, about),
-            twin=self.twins.get(piece, ""),
+            twin=self.twins.get(piece, ""), settled=self.settled,
         )  # fmt: skip
 
 

@@ -15,6 +15,8 @@ from bitecore.engine.model import ALL, Step
 from bitecore.runsheet import CaseDocument, standard
 from bitecore.runsheet.who import CaseGraph
 from ground.errors import log_accident
+from runs.kinds import kind_of
+from runs.queueing import place
 from runs.services import look
 from runs.store import ServerStore
 
@@ -206,6 +208,11 @@ def _running(kept: TrayState) -> TrayState:
     return {"step": kept["step"], "title": kept["title"], "state": "working"}
 
 
+def _in_turn(case: Case) -> str:
+    where = place(kind_of(case), case.pk)
+    return f"Waits for its turn: {where}" if where else "Waits for its turn"
+
+
 def _waits(case: Case) -> tuple[str, str, str]:
     """(step, one sentence, tone: look, work, next, calm)."""
     if case.closed is not None:
@@ -219,6 +226,6 @@ def _waits(case: Case) -> tuple[str, str, str]:
         return step, waits, tone
     if case.needs_work:
         words = sorted({f"{w['what']}" for w in case.working.values()})
-        return "", f"Working: {', '.join(words).lower()}" if words else "Waits for its turn", "work"
+        return "", f"Working: {', '.join(words).lower()}" if words else _in_turn(case), "work"
     step, waits, tone = case.summary["next"]
     return step, waits, tone

@@ -81,7 +81,9 @@ def put(user: Any, shelf: str, ident: str, name: str, steps: dict[str, dict[str,
     """A record changed, or (without an id) a new one. Only a lead may."""
     if not is_lead(user):
         raise Refused("Only a lead changes what is on the shelves.", code="lead-only", status=403)
-    on(shelf)
+    known = on(shelf)
+    if ident and ident not in known:
+        raise Refused("This is not on the shelf any more.", code="no-record", status=404)
     # Before anybody waits for anything: a drawing takes its time.
     holds = _data(shelf, data)
     with transaction.atomic():

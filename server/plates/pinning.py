@@ -75,6 +75,17 @@ def on_it(document: PlateDocument, user: Any) -> list[tuple[Case, CaseGraph]]:
     return [(case, look(case)) for case in Case.objects.visible_to(user).filter(number__in=numbers).order_by("number")]
 
 
+def moved_on(document: PlateDocument, user: Any) -> list[str]:
+    """Names of bodies whose case has another one by now, or is working one out."""
+    out = []
+    for case, graph in on_it(document, user):
+        for body in (b for b in document.bodies if b.case == case.number):
+            node = graph.node("assemble", body.address)
+            if node is not None and (node.good is None or node.mesh("body") != body.mesh):
+                out.append(body.called)
+    return list(dict.fromkeys(out))
+
+
 def is_newer(body: PlateBody, now: dict[str, Any]) -> bool:
     """Is the body of the case another than the one that was pinned? Where it lies on the plate of its case is no matter."""
     if body.mesh != now["mesh"]:

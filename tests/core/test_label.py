@@ -309,8 +309,8 @@ class JawTest(unittest.TestCase):
             self.assertNotIn("base", [flag[name]["step"] for name in ("fix", "other") if name in flag])
 
     def test_on_flat_gum_it_keeps_off_every_tooth_and_is_one_body_with_its_model(self) -> None:
-        asked: dict = {"base": {"*": {"thickness_mm": 1.0}}, "hollow": {"*": {"style": "open"}}, "trim": {"*": {"bottom_saw": False}}}
-        asked["label"] = {"*": {"style": "engraved", "tall_mm": 4.0, "least_mm": 2.4, "pattern": "{number}"}}
+        asked: dict = {"base": {"*": {"thickness_mm": 1.0}}, "hollow": {"*": {"style": "open"}}}
+        asked["label"] = {"*": {"style": "engraved", "tall_mm": 5.0, "least_mm": 5.0, "pattern": "AB"}}
         graph = evaluate(self.document.model_copy(update={"settings": asked}), CASE, self.store, until="label").graph
         lost = [n for n in graph.of_step("label") if any(f["code"] == "no-label" for f in n.manifest.flags)]
         self.assertTrue(lost, "this wall was to be too low")

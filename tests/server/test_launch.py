@@ -15,11 +15,12 @@ import threading
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from launch import install, say, up
 from launch.__main__ import main
 from launch.database import Cluster
-from launch.say import ROOT, Fail
+from launch.say import ROOT, Fail, Misread
 
 
 class SayTest(unittest.TestCase):
@@ -131,6 +132,36 @@ class GuardedTest(unittest.TestCase):
                 self.assertEqual(state.stat().st_mode & 0o066, 0)
         finally:
             os.umask(before)
+
+
+class OneTest(unittest.TestCase):
+    def test_a_second_one_on_the_same_state_is_refused_with_a_sentence(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            first = up.only_one(Path(folder))
+            with self.assertRaisesRegex(Misread, "is up on .* already"):
+                up.only_one(Path(folder))
+            first.close()
+            up.only_one(Path(folder)).close()
+
+
+class WatchdogTest(unittest.TestCase):
+    def test_a_web_server_that_hangs_is_ended_and_started_again(self) -> None:
+        """It takes connections and never answers, as one does whose threads are all held."""
+        hangs = socket.socket()
+        hangs.bind(("127.0.0.1", 0))
+        hangs.listen(50)
+        self.addCleanup(hangs.close)
+        with tempfile.TemporaryDirectory() as folder:
+            web = up.Watched("web server", ["sleep", "60"], dict(os.environ), Path(folder) / "log")
+            web.start()
+            self.addCleanup(web.stop)
+            dog = up.Watchdog(f"http://127.0.0.1:{hangs.getsockname()[1]}", web, patience_s=1.0, every_s=0.0)
+            with mock.patch.object(up, "say") as said, mock.patch.object(up, "_ANSWER_S", 0.3):
+                end = time.monotonic() + 30
+                while not dog.look() and time.monotonic() < end:
+                    time.sleep(0.05)
+            self.assertIn("has not answered", said.call_args.args[0])
+            self.assertIsNotNone(web.process.poll() if web.process else None)
 
 
 class PortTest(unittest.TestCase):

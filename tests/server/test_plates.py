@@ -7,6 +7,7 @@ import json
 import threading
 import zipfile
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import shapely
@@ -22,7 +23,7 @@ from cases import keeping
 from cases.models import Case
 from plates.models import Plate
 from runs.models import BlobUse
-from runs.owning import folder, sweep_orphans
+from runs.owning import folder
 from runs.services import look
 from runs.work import work
 from tests.server.common import client, delete, post, yes
@@ -108,20 +109,49 @@ class PlateTest(WorkCase):
 
     def test_a_body_stays_as_it_was_put_there_whatever_becomes_of_its_case(self) -> None:
         ident = self.filled()["id"]
-        before = self.worked(ident)
+        self.worked(ident)
         post(self.mira, f"/api/cases/{self.one.number}/settings", {"base": 1, "step": "base", "values": {"thickness_mm": 6.0}})
         self.work(Case.objects.get(pk=self.one.pk))
-        keeping.delete(User.objects.get(username="tove"), self.two.number)
-        sweep_orphans(grace_s=-1)
         after = self.worked(ident)
         self.assertEqual([b["newer"] for b in after["bodies"]], [True, True, False])
+        asks = post(self.mira, "/api/bays/prints", {"plate": ident})
+        self.assertEqual(asks.json()["code"], "not-accepted")
         for body in after["bodies"]:
-            body["newer"] = False
-        # A case that is gone says yes or no to nothing any more.
-        self.assertEqual(after.pop("waits"), {number: steps for number, steps in before.pop("waits").items() if number == self.one.number})
-        self.assertEqual(after, before)
-        for body in before["bodies"]:
             self.assertTrue(folder().path(body["mesh"]).exists())
+
+    def test_with_its_case_a_body_goes_from_plate_history_disk_and_every_address(self) -> None:
+        ident = self.filled()["id"]
+        plate = self.worked(ident)
+        gone = next(b for b in plate["bodies"] if b["case"] == self.two.number)
+        off = self.filled()
+        self.worked(off["id"])
+        # Taken off again, it still stood in the history of this one.
+        last = next(b["id"] for b in off["bodies"] if b["case"] == self.two.number)
+        post(self.mira, f"/api/plates/{off['id']}/off", {"base": off["revision"], "bodies": [last]})
+        png = f"/api/plates/{ident}/layers/3.png"
+        self.assertEqual(self.mira.get(f"{png}?of={plate['layers']}").status_code, 200)
+        keeping.delete(User.objects.get(username="tove"), self.two.number)
+        for each in (ident, off["id"]):
+            row = Plate.objects.get(pk=each)
+            kept = json.dumps([row.document, [[r.document, r.changes, r.what] for r in row.revisions]])
+            self.assertNotIn(self.two.number, kept)
+            self.assertNotIn(gone["mesh"], kept)
+        self.assertFalse(folder().path(gone["mesh"]).exists())
+        self.assertEqual(self.mira.get(f"/api/meshes/{gone['mesh']}/full.glb").status_code, 404)
+        self.assertNotEqual(self.mira.get(f"{png}?of={plate['layers']}").status_code, 200)
+        now = self.worked(ident)
+        self.assertEqual([b["case"] for b in now["bodies"]], [self.one.number] * 2)
+        self.assertIn("1 body of a deleted case is gone", now["says"][0])
+        self.assertEqual(now["undo"], None)
+
+    def test_every_limit_is_looked_at_before_anything_is_done(self) -> None:
+        plate = self.filled()
+        with mock.patch("plates.services.pinned", side_effect=AssertionError("it was pinned")):
+            body = {"base": plate["revision"], "case": self.one.number, "addresses": ["p1"] * 60, "count": 50}
+            self.assertEqual(post(self.mira, f"/api/plates/{plate['id']}/bodies", body).json()["code"], "too-many")
+        self.assertEqual(post(self.mira, "/api/plates", {"name": "", "printer": "toaster"}).json()["code"], "no-printer")
+        both = post(self.mira, "/api/bays/prints", {"case": self.one.number, "plate": plate["id"]})
+        self.assertEqual(both.status_code, 422)
 
     def test_undo_two_people_and_what_is_refused(self) -> None:
         plate = self.filled()

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import time
 from typing import Any
 
 import lib3mf
+import numpy as np
 from django.utils import timezone
 
 from cases.models import Case
@@ -85,6 +87,30 @@ class ShelfTest(ServerCase):
             answer = self.put(shelf, **body)
             self.assertEqual(answer.status_code, status, body)
             self.assertIn(words, answer.json()["message"])
+
+    def test_every_record_that_ships_is_kept_again_with_its_empty_fields(self) -> None:
+        for shelf, records in self.mira.get("/api/house/shelves").json().items():
+            fields = [f["key"] for f in self.mira.get("/api/house/forms").json()[shelf]]
+            for record in records:
+                # As a form sends it: null where nothing is typed.
+                data = {key: record["data"].get(key) for key in fields}
+                answer = self.put(shelf, **{**record, "data": data})
+                self.assertEqual(answer.status_code, 200, (record["id"], answer.content))
+
+    def test_a_drawing_that_crosses_itself_without_end_holds_nobody(self) -> None:
+        rng = np.random.default_rng(3)
+        points = " L ".join(f"{x:.2f} {y:.2f}" for x, y in rng.uniform(0, 100, (5000, 2)))
+        svg = f'<svg xmlns="http://www.w3.org/2000/svg"><path d="M {points} Z"/></svg>'
+        begun = time.monotonic()
+        answer = self.put("mark", name="Scrawl", data={"outline": svg})
+        self.assertEqual(answer.status_code, 422, answer.content)
+        self.assertLess(time.monotonic() - begun, 60)
+        many = (
+            '<svg xmlns="http://www.w3.org/2000/svg"><path d="M ' + " L ".join(f"{k % 170} {k % 97}" for k in range(26_000)) + ' Z"/></svg>'
+        )
+        begun = time.monotonic()
+        self.assertIn("too many corners", self.put("mark", name="Many", data={"outline": many}).json()["message"])
+        self.assertLess(time.monotonic() - begun, 20)
 
     def test_a_mark_is_made_of_a_drawing_and_nothing_else_of_it_is_kept(self) -> None:
         svg = '<svg xmlns="http://www.w3.org/2000/svg"><script>alert(1)</script><circle cx="5" cy="5" r="4" onclick="x()"/></svg>'

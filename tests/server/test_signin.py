@@ -53,6 +53,15 @@ class WaitingTest(TestCase):
         self.assertEqual(attempt("mira", "plaster-and-light").status_code, 200)
         self.assertEqual(attempt("mira", "x").status_code, 403)  # after a success it begins anew
 
+    def test_a_colleague_who_types_it_wrong_keeps_nobody_else_out(self) -> None:
+        for _ in range(40):
+            attempt("mira", "x")
+            self.later(3700)
+        for _ in range(8):
+            attempt("mira", "x")
+        self.assertEqual(attempt("mira", "plaster-and-light").json()["code"], "wait")
+        self.assertEqual(attempt("tove", "plaster-and-light").status_code, 200)
+
     def test_tries_while_one_waits_do_not_count(self) -> None:
         for _ in range(30):
             attempt("mira", "x")

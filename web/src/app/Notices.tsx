@@ -1,8 +1,14 @@
 import { X } from "lucide-react";
+import { useEffect } from "react";
 import { useNotices } from "../store/notices";
 
 export function Notices() {
-  const { list, drop } = useNotices();
+  const { list, drop, dropAll } = useNotices();
+  useEffect(() => {
+    const away = (event: KeyboardEvent) => event.key === "Escape" && dropAll();
+    window.addEventListener("keydown", away);
+    return () => window.removeEventListener("keydown", away);
+  }, [dropAll]);
   return (
     <div
       className="pointer-events-none fixed inset-x-0 top-14 z-50 flex flex-col items-center gap-2"

@@ -1,7 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback } from "react";
-import { type Bay, client, ok, type Print } from "../shared/api/client";
+import { type Bay, client, ok, type Print, Said } from "../shared/api/client";
 import { type BenchEvent, useBenchEvents } from "../shared/api/events";
+import { asked } from "../store/asking";
 import { sayError } from "../store/notices";
 
 /** The printers, and what was sent to them: of one case, or of all that are open. */
@@ -29,7 +30,8 @@ export type Fault = "none" | "fill" | "door" | "cold" | "layer" | "resin" | "con
 export function usePrinting() {
   const queries = useQueryClient();
   const doing = useMutation({
-    mutationFn: (call: () => Promise<Print>) => call(),
+    // Null: the person let it be.
+    mutationFn: (call: () => Promise<Print | null>) => call(),
     onError: sayError,
     onSettled: () => queries.invalidateQueries({ queryKey: ["prints"] }),
   });
@@ -37,9 +39,18 @@ export function usePrinting() {
   return {
     busy: doing.isPending,
     send: (number: string) =>
-      doing.mutate(() => ok(client.POST("/api/bays/prints", { body: { case: number, plate: 0 } }))),
+      doing.mutate(() => ok(client.POST("/api/bays/prints", { body: { case: number, plate: 0, sure: true } }))),
     sendPlate: (plate: number) =>
-      doing.mutate(() => ok(client.POST("/api/bays/prints", { body: { case: "", plate } }))),
+      doing.mutate(async () => {
+        const send = (sure: boolean) => ok(client.POST("/api/bays/prints", { body: { case: "", plate, sure } }));
+        try {
+          return await send(false);
+        } catch (error) {
+          if (!(error instanceof Said && error.code === "asks-first")) throw error;
+          if (await asked({ text: error.message, yes: "Print it" })) return await send(true);
+          return null;
+        }
+      }),
     again: (id: number) => doing.mutate(() => ok(client.POST("/api/bays/prints/{ident}/again", print(id)))),
     practise: (bay: string, kind: Fault) =>
       ok(client.POST("/api/bays/{ident}/fault", { params: { path: { ident: bay } }, body: { kind } }))

@@ -163,9 +163,22 @@ export function useDoings(number: string, data: CaseOut | undefined, keep: (data
       });
     },
     details: (values: Record<string, string>) =>
-      start(() =>
-        okCase(client.POST("/api/cases/{number}/details", { ...path(), body: { base: latest.current, values } })),
-      ),
+      start(async () => {
+        const send = () =>
+          okCase(client.POST("/api/cases/{number}/details", { ...path(), body: { base: latest.current, values } }));
+        try {
+          return await send();
+        } catch (error) {
+          // A lead is offered to put what is not there on the shelf.
+          const name = values.purpose?.trim();
+          if (!(error instanceof Said && error.code === "no-purpose" && name)) throw error;
+          if (!(await asked({ text: error.message, yes: `Make “${name}” a purpose` }))) return null;
+          const body = { id: "", name, steps: {}, data: {} };
+          await ok(client.POST("/api/house/shelves/{shelf}", { params: { path: { shelf: "purpose" } }, body }));
+          queries.invalidateQueries({ queryKey: ["shelves"] });
+          return await send();
+        }
+      }),
     /** seen : of one step, the ids of the doubts on its card. */
     accept: (steps: string[], accepted = true, then?: () => void, seen: string[] = []) =>
       doing.mutate(
@@ -198,7 +211,21 @@ export function useDoings(number: string, data: CaseOut | undefined, keep: (data
           }),
         ),
       ),
-    close: () => start(() => okCase(client.POST("/api/cases/{number}/close", path()))),
+    close: () =>
+      start(async () => {
+        const send = (sure: boolean) =>
+          okCase(
+            client.POST("/api/cases/{number}/close", {
+              params: { path: { number }, query: { ...path().params.query, sure } },
+            }),
+          );
+        try {
+          return await send(false);
+        } catch (error) {
+          if (!(error instanceof Said && error.code === "asks-first")) throw error;
+          return (await asked({ text: error.message, yes: "Close it" })) ? await send(true) : null;
+        }
+      }),
     reopen: () => start(() => okCase(client.POST("/api/cases/{number}/reopen", path()))),
     handOff: () => start(() => okCase(client.POST("/api/cases/{number}/hand-off", path()))),
   };

@@ -2,6 +2,7 @@ import { type ThreeEvent, useThree } from "@react-three/fiber";
 import { type ReactNode, useRef, useState } from "react";
 import { Plane, Vector3 } from "three";
 import type { Point } from "../store/bench";
+import { Drag } from "./drag";
 import { BALL, ink } from "./plaster";
 
 interface Props {
@@ -27,7 +28,8 @@ const LEAST_MM = 0.05;
 export function PulledBall({ name, at, colour, radius, along, onPut, onPress, onHold, onPull, children }: Props) {
   const camera = useThree((s) => s.camera);
   const [pulled, setPulled] = useState<Point | null>(null);
-  const held = useRef<Vector3 | null>(null);
+  // Where it is now stands here too: a quick pull ends before it was drawn once.
+  const held = useRef<{ off: Vector3; drag: Drag; to: Point | null } | null>(null);
   const seen = pulled ?? at;
 
   function under(event: ThreeEvent<PointerEvent>): Vector3 | null {
@@ -40,13 +42,14 @@ export function PulledBall({ name, at, colour, radius, along, onPut, onPress, on
   function end(event: ThreeEvent<PointerEvent>, keep: boolean) {
     if (!held.current) return;
     event.stopPropagation();
+    const { drag, to } = held.current;
     held.current = null;
     setPulled(null);
     onPull?.(null);
     onHold(false);
     if (!keep) return;
-    if (pulled && new Vector3(...pulled).distanceTo(new Vector3(...at)) > LEAST_MM) onPut(pulled);
-    else onPress?.();
+    if (!drag.going) onPress?.();
+    else if (drag.counts(event) && to && new Vector3(...to).distanceTo(new Vector3(...at)) > LEAST_MM) onPut(to);
   }
 
   return (
@@ -65,15 +68,17 @@ export function PulledBall({ name, at, colour, radius, along, onPut, onPress, on
           if (!from) return;
           e.stopPropagation();
           (e.target as Element).setPointerCapture(e.pointerId);
-          held.current = from.sub(new Vector3(...at));
+          held.current = { off: from.sub(new Vector3(...at)), drag: new Drag(e), to: null };
           onHold(true);
         }}
         onPointerMove={(e) => {
           const now = held.current && under(e);
           if (!held.current || !now) return;
           e.stopPropagation();
-          now.sub(held.current);
+          if (!held.current.drag.moved(e)) return;
+          now.sub(held.current.off);
           const to: Point = along === "up" ? [at[0], at[1], now.z] : [now.x, now.y, now.z];
+          held.current.to = to;
           setPulled(to);
           onPull?.(to);
         }}

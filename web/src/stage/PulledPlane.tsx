@@ -1,7 +1,8 @@
 import { type ThreeEvent, useThree } from "@react-three/fiber";
 import { useMemo, useRef } from "react";
 import { Plane, Quaternion, Vector3 } from "three";
-import type { Point } from "../store/bench";
+import { type Point, useBench } from "../store/bench";
+import { Drag } from "./drag";
 import { Line } from "./Line";
 import { ink, SQUARE } from "./plaster";
 
@@ -21,7 +22,7 @@ interface Props {
 /** A plane as a frame that is pulled along its axis. */
 export function PulledPlane({ name, middle, along, size, colour, mm, onPull, onHold }: Props) {
   const camera = useThree((s) => s.camera);
-  const held = useRef<{ from: number; mm: number } | null>(null);
+  const held = useRef<{ from: number; mm: number; drag: Drag } | null>(null);
   const turn = useMemo(() => new Quaternion().setFromUnitVectors(new Vector3(0, 0, 1), along), [along]);
 
   /** How far along the axis the pointer is, in mm, on the plane through the axis that faces the eye. */
@@ -35,6 +36,14 @@ export function PulledPlane({ name, middle, along, size, colour, mm, onPull, onH
   function pull(event: ThreeEvent<PointerEvent>, last: boolean) {
     if (!held.current) return;
     event.stopPropagation();
+    const { drag } = held.current;
+    if (!drag.moved(event)) return;
+    if (last && !drag.counts(event)) {
+      // It ends where it began: as if nobody had pulled.
+      onPull(held.current.mm, false);
+      useBench.getState().tryValues(null);
+      return;
+    }
     const now = place(event);
     if (now !== null) onPull(Math.round((held.current.mm + now - held.current.from) * 100) / 100, last);
   }
@@ -64,12 +73,18 @@ export function PulledPlane({ name, middle, along, size, colour, mm, onPull, onH
           if (from === null) return;
           e.stopPropagation();
           (e.target as Element).setPointerCapture(e.pointerId);
-          held.current = { from, mm };
+          held.current = { from, mm, drag: new Drag(e) };
           onHold(true);
         }}
         onPointerMove={(e) => pull(e, false)}
         onPointerUp={(e) => {
           pull(e, true);
+          held.current = null;
+          onHold(false);
+        }}
+        onPointerCancel={() => {
+          if (held.current?.drag.going) onPull(held.current.mm, false);
+          useBench.getState().tryValues(null);
           held.current = null;
           onHold(false);
         }}

@@ -2,6 +2,7 @@ export { useAwaited } from "./awaited";
 export { BuildPlate } from "./BuildPlate";
 export { type Hand, handMatrix, useSteps } from "./byHand";
 export { CameraRig } from "./CameraRig";
+export { Drag } from "./drag";
 export type { At, Bounds, CardProps, Corners, Cut, Drawing, Probed, Shown, StepUi, Tool } from "./kit";
 export { Label } from "./Label";
 export { Line } from "./Line";

@@ -14,6 +14,7 @@ import { TopBar } from "../../shared/ui/TopBar";
 import { Stage } from "../../stage";
 import { uiOf } from "../../steps";
 import { useBench } from "../../store/bench";
+import { leave } from "../../store/hand";
 import { say } from "../../store/notices";
 import { BenchKeys, useRawKey } from "./BenchKeys";
 import { Details, History } from "./Details";
@@ -124,16 +125,27 @@ function Opened({ data, steps, doings }: { data: CaseOut; steps: StepOut[]; doin
               {panel === "step" && <StepCard data={data} steps={steps} step={step} doings={doings} />}
             </aside>
           </div>
-          <RunSheet data={data} steps={steps} doings={doings} runOn={() => runOn(data, steps, doings, open)} />
+          <RunSheet
+            data={data}
+            steps={steps}
+            doings={doings}
+            runOn={() => leave(() => runOn(data, steps, doings, open))}
+          />
           <BenchKeys data={data} doings={doings} choose={choose} />
           <Command
             id="run-on"
             title="Accept all up to the first doubt"
             keys="p"
             group="Case"
-            run={() => runOn(data, steps, doings, open)}
+            run={() => leave(() => runOn(data, steps, doings, open))}
           />
-          <Command id="close" title="Back to the rack" keys="shift+escape" group="Case" run={() => navigate("/")} />
+          <Command
+            id="close"
+            title="Back to the rack"
+            keys="shift+escape"
+            group="Case"
+            run={() => leave(() => navigate("/"))}
+          />
         </div>
       )}
     </DropHere>

@@ -4,6 +4,7 @@ import type { CaseOut } from "../../shared/api/client";
 import { Command } from "../../shared/ui/Command";
 import { typing } from "../../shared/ui/typing";
 import { useBench, type ViewName, type Visibility } from "../../store/bench";
+import { begun } from "../../store/hand";
 
 const VIEWS: { name: ViewName; title: string; keys: string }[] = [
   { name: "front", title: "From the front", keys: "1" },
@@ -57,7 +58,13 @@ export function BenchKeys({ data, doings, choose }: { data: CaseOut; doings: Doi
           run={() => bench.look(v.name)}
         />
       ))}
-      <Command id="clear" title="Put the tool down" keys="escape" group="Tools" run={bench.clear} />
+      <Command
+        id="clear"
+        title="Put the tool down"
+        keys="escape"
+        group="Tools"
+        run={() => (begun() ?? { forget: bench.clear }).forget()}
+      />
       <Command id="raw" title="Hold: see the raw scan" keys="r" group="Tools" run={() => {}} />
       <Command id="upper" title="Upper: shown, ghosted, hidden" keys="u" group="Pieces" run={() => turn("upper")} />
       <Command id="lower" title="Lower: shown, ghosted, hidden" keys="l" group="Pieces" run={() => turn("lower")} />

@@ -59,7 +59,7 @@ export function Pieces({
 function Tile({ number, piece, doings }: { number: string; piece: PieceOut; doings: Doings }) {
   const { piece: acting, act, visibility, show } = useBench();
   const on = acting === piece.id;
-  const how = visibility[piece.id] ?? (piece.jaw || on || !piece.kind ? "shown" : "hidden");
+  const how = visibility[piece.id] ?? (piece.jaw || on || !piece.kind || !piece.settled ? "shown" : "hidden");
   const name = nameOf(piece);
   function choose(value: string) {
     const jaw = value === "upper" || value === "lower";
@@ -97,7 +97,7 @@ function Tile({ number, piece, doings }: { number: string; piece: PieceOut; doin
           <ArchMark jaw={piece.jaw} faint={how !== "shown"} />
         )}
         <span className="block truncate text-xs font-semibold">{name}</span>
-        {piece.confidence > 0 && (
+        {piece.settled && piece.confidence > 0 && (
           <span className="dim block text-[11px] leading-tight">
             {piece.confidence === 1 ? "set by hand" : `${Math.round(piece.confidence * 100)} % sure`}
           </span>
@@ -121,7 +121,7 @@ function Tile({ number, piece, doings }: { number: string; piece: PieceOut; doin
           ))}
         </select>
       </label>
-      {piece.instead_of && <Asks piece={piece} old={piece.instead_of} doings={doings} />}
+      {piece.settled && piece.instead_of && <Asks piece={piece} old={piece.instead_of} doings={doings} />}
       <button
         type="button"
         onClick={() => show(piece.id, NEXT[how])}
@@ -196,6 +196,8 @@ function More({ number, piece, doings }: { number: string; piece: PieceOut; doin
 }
 
 function nameOf(piece: PieceOut): string {
+  // What comes in with it may still make it another: no name is better than one that is taken back.
+  if (!piece.settled && piece.confidence < 1) return "Looking …";
   if (piece.jaw) return capital(piece.jaw);
   if (piece.kind === "jaw") return `One more ${piece.looks ?? "jaw"}`;
   if (piece.side) return `${capital(piece.kind)}, ${piece.side}`;

@@ -6,6 +6,7 @@ import type { CaseOut, StepOut } from "../../shared/api/client";
 import { Command } from "../../shared/ui/Command";
 import { STATE_WORDS, StateMark } from "../../shared/ui/StateMark";
 import { useBench } from "../../store/bench";
+import { leave } from "../../store/hand";
 
 interface Props {
   data: CaseOut;
@@ -33,14 +34,14 @@ export function RunSheet({ data, steps, doings, runOn }: Props) {
                 title={`Open ${step.title}`}
                 keys={`alt+${step.number % 10}`}
                 group="Steps"
-                run={() => goTo(step.name)}
+                run={() => leave(() => goTo(step.name))}
               />
               <button
                 type="button"
                 aria-current={here ? "step" : undefined}
                 aria-label={`${step.title}: ${STATE_WORDS[state]}${accepted ? ", accepted" : changed ? ", changed since it was accepted" : ""}`}
                 title={`${step.about} (Alt+${step.number % 10})`}
-                onClick={() => goTo(step.name)}
+                onClick={() => leave(() => goTo(step.name))}
                 className="flex h-full w-full flex-col justify-center px-3 text-left"
               >
                 <span className="truncate">
@@ -91,6 +92,18 @@ function Progress({ data, doings, left, runOn }: { data: CaseOut; doings: Doings
         <span className="font-semibold text-warning">Stopped by hand</span>
         <button type="button" className="btn btn-sm" onClick={() => doings.hold(false)}>
           <Play size={14} /> Go on
+        </button>
+      </div>
+    );
+  if (!first && data.queue)
+    return (
+      <div className="line flex w-44 shrink-0 flex-col justify-center gap-1 border-l px-3" aria-live="polite">
+        <span className="font-semibold">Waits for its turn</span>
+        <span className="dim text-[13px]" data-testid="queue">
+          {data.queue}
+        </span>
+        <button type="button" className="btn btn-xs" onClick={() => doings.hold(true)}>
+          <Pause size={12} /> Cancel
         </button>
       </div>
     );

@@ -14,6 +14,7 @@ import { STATE_WORDS } from "../../shared/ui/StateMark";
 import { toStage } from "../../stage";
 import { uiOf } from "../../steps";
 import { useBench, useView } from "../../store/bench";
+import { ends, leave } from "../../store/hand";
 import { say } from "../../store/notices";
 import { Found } from "./Found";
 
@@ -237,13 +238,14 @@ function Foot({ data, steps, step, detail, doings }: Props & { detail: NodeDetai
   const { waiting: missing, plain, first } = waitingOf(data, steps);
   const show = useShow();
   // What was asked for and not made is passed by its own yes alone.
+  const asked = step.on_demand && data.asked.includes(step.name);
   const unmet = openDoubts(data, step.name).filter((d) => d.own);
   const coming = step.on_demand ? steps.filter((s) => !s.on_demand && isComing(data, s.name)) : [];
   const again = (data.accepted[step.name]?.length ?? 0) > 0;
 
   function go() {
     if (step.on_demand) {
-      if (coming.length > 0 || doings.busy) return;
+      if (coming.length > 0 || doings.busy || asked) return;
       const names = plain.map((s) => s.name);
       if (first) {
         if (names.length > 0) doings.accept(names);
@@ -260,21 +262,29 @@ function Foot({ data, steps, step, detail, doings }: Props & { detail: NodeDetai
     }
   }
 
-  const words = step.on_demand
-    ? first
-      ? plain.length > 0
-        ? `Accept up to ${first.title}`
-        : `${first.title} has a doubt`
-      : missing.length > 0
-        ? "Accept all, make the files"
-        : "Make the files"
-    : accepted
-      ? `Go to ${next?.title}`
-      : unmet.length > 0
-        ? `${unmet.length} ${unmet.length === 1 ? "finding needs" : "findings need"} a yes`
-        : again
-          ? "Accept again"
-          : `Accept, go to ${next?.title}`;
+  /** Enter belongs to the tool in the hand; accepting needs an empty one. */
+  function byKey() {
+    if (!useBench.getState().tool) go();
+    else if (!ends()) say("There is a tool in your hand. Put it down with Esc, then Enter accepts.");
+  }
+
+  const words = asked
+    ? `Asked for: ${data.queue || "being made"} …`
+    : step.on_demand
+      ? first
+        ? plain.length > 0
+          ? `Accept up to ${first.title}`
+          : `${first.title} has a doubt`
+        : missing.length > 0
+          ? "Accept all, make the files"
+          : "Make the files"
+      : accepted
+        ? `Go to ${next?.title}`
+        : unmet.length > 0
+          ? `${unmet.length} ${unmet.length === 1 ? "finding needs" : "findings need"} a yes`
+          : again
+            ? "Accept again"
+            : `Accept, go to ${next?.title}`;
   return (
     <footer className="line border-t px-4 pt-2 pb-3">
       <Readings readings={readings} />
@@ -306,16 +316,17 @@ function Foot({ data, steps, step, detail, doings }: Props & { detail: NodeDetai
           className="btn btn-primary h-10 min-h-0 flex-1"
           disabled={
             doings.busy ||
+            asked ||
             coming.length > 0 ||
             (!accepted && !step.on_demand && (!ready || unmet.length > 0)) ||
             (step.on_demand && first !== null && plain.length === 0)
           }
-          onClick={go}
+          onClick={() => leave(go)}
         >
           {words} <kbd className="key border-current">↵</kbd>
         </button>
       </div>
-      <Command id="accept" title="Accept and go on" keys="enter" group="Case" run={go} />
+      <Command id="accept" title="Accept and go on" keys="enter" group="Case" run={byKey} />
     </footer>
   );
 }

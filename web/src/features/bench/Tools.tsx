@@ -1,11 +1,12 @@
 import { useEffect, useMemo } from "react";
 import type { Doings } from "../../case/useCase";
 import type { CaseOut } from "../../shared/api/client";
-import { Command } from "../../shared/ui/Command";
+import { byKeyboard, Command } from "../../shared/ui/Command";
 import { ToolButton } from "../../shared/ui/ToolButton";
 import { type At, type StepUi, type Tool, useAwaited } from "../../stage";
 import { STEP_UIS } from "../../steps";
 import { type InHand, useBench, useView } from "../../store/bench";
+import { begun, leave } from "../../store/hand";
 import { TOOLS } from "../../tools";
 
 /** A tool and the step it belongs to; "" for one of every step. */
@@ -49,7 +50,24 @@ export function Tools({ data, tools, ui, doings, raw }: Props) {
   // What was begun with a tool is forgotten when it is put down.
   useEffect(() => () => inHand?.drop?.(), [inHand]);
 
-  function use({ tool, at }: Kept) {
+  // A press on a button has the keys after it: with a tool in the hand Space is not that button's again.
+  useEffect(() => {
+    if (!inHand) return;
+    const keep = (event: KeyboardEvent) => {
+      const on = event.target instanceof HTMLElement ? event.target.closest("button, summary") : null;
+      if (event.key === " " && on && !byKeyboard()) event.preventDefault();
+    };
+    const events = ["keydown", "keyup"] as const;
+    for (const name of events) window.addEventListener(name, keep, true);
+    return () => {
+      for (const name of events) window.removeEventListener(name, keep, true);
+    };
+  }, [inHand]);
+
+  function use(kept: Kept) {
+    leave(() => pickUp(kept));
+  }
+  function pickUp({ tool, at }: Kept) {
     if (at && view.step !== at) open(at);
     if (tool.here && !tool.here({ data, view })) return;
     if (tool.run) tool.run({ data, view });
@@ -69,6 +87,17 @@ export function Tools({ data, tools, ui, doings, raw }: Props) {
             keys={kept.tool.keys}
             group={kept.tool.group ?? "Tools"}
             run={() => use(kept)}
+          />
+        ))}
+      {inHand &&
+        ["delete", "backspace"].map((keys) => (
+          <Command
+            key={keys}
+            id={`back-${keys}`}
+            title="Take back the last corner or point"
+            keys={keys}
+            group="Tools"
+            run={() => begun()?.back?.()}
           />
         ))}
       {here.map(

@@ -1,6 +1,7 @@
 import { useRef, useState } from "react";
 import type { Plate } from "../../shared/api/client";
 import { duration } from "../../shared/format";
+import { Drag } from "../../stage";
 import { layerAt } from "./layer";
 import type { PlateDoings } from "./usePlate";
 
@@ -33,6 +34,7 @@ interface Props {
 export function Boundary({ plate, ends, thick, saved, doings }: Props) {
   const rail = useRef<HTMLDivElement>(null);
   const [pulled, setPulled] = useState<number | null>(null);
+  const drag = useRef<Drag | null>(null);
   const count = ends.length;
   const now = thickUp(plate, ends);
   const up = pulled ?? now;
@@ -61,11 +63,12 @@ export function Boundary({ plate, ends, thick, saved, doings }: Props) {
         aria-valuetext={`${up.toFixed(2)} mm`}
         onPointerDown={(e) => {
           e.currentTarget.setPointerCapture(e.pointerId);
+          drag.current = new Drag(e);
           setPulled(up);
         }}
-        onPointerMove={(e) => pulled !== null && setPulled(under(e.clientX))}
-        onPointerUp={() => {
-          if (pulled !== null && pulled !== now) set(pulled);
+        onPointerMove={(e) => pulled !== null && drag.current?.moved(e) && setPulled(under(e.clientX))}
+        onPointerUp={(e) => {
+          if (pulled !== null && pulled !== now && drag.current?.counts(e)) set(pulled);
           setPulled(null);
         }}
         onPointerCancel={() => setPulled(null)}

@@ -21,6 +21,7 @@ export function ToPrinter({ plate, settings, bays, prints, state }: PrintProps) 
   const value = (name: string) => Number(takes.find((r) => r.name === name)?.value ?? Number.NaN);
   const bay = bays.find((b) => b.id === plate.settings.pack?.printer);
   const cost = value("cost of the resin");
+  const onItsWay = prints.some((p) => p.state === "waiting" || p.state === "sending");
   const ready = plate.layers !== "" && state !== "failed" && state !== "working";
   return (
     <section aria-label="Print" className="line border-t px-4 py-2">
@@ -48,11 +49,11 @@ export function ToPrinter({ plate, settings, bays, prints, state }: PrintProps) 
       <button
         type="button"
         className="btn btn-primary w-full"
-        disabled={!ready || !bay || printing.busy}
+        disabled={!ready || !bay || printing.busy || onItsWay}
         title={ready ? "" : "What is worked out does not allow it yet"}
         onClick={() => printing.sendPlate(plate.id)}
       >
-        Print on {plate.printer || "…"}
+        {printing.busy || onItsWay ? "On its way …" : `Print on ${plate.printer || "…"}`}
       </button>
     </section>
   );

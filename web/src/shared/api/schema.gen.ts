@@ -380,7 +380,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Close */
+        /**
+         * Close
+         * @description sure : also where something is out of date or being worked out; else that is said first (409, asks-first).
+         */
         post: operations["cases_api_close"];
         delete?: never;
         options?: never;
@@ -2914,6 +2917,8 @@ export interface components {
          *     open, opened : the step that was asked for, with all there is to say of its nodes
          *     accepted     : {step: what has changed since, in words}
          *     doubts       : of the steps that wait for a yes, and what got a yes of its own
+         *     queue        : where it stands while it waits to be worked out, in words
+         *     asked        : steps that somebody asked for and that are not there yet
          *     newer        : {step.setting: name} of a record that the house has changed since it was chosen
          */
         CaseOut: {
@@ -2921,6 +2926,8 @@ export interface components {
             accepted: {
                 [key: string]: string[];
             };
+            /** Asked */
+            asked: string[];
             /**
              * Closed
              * @default false
@@ -2957,6 +2964,8 @@ export interface components {
             picture: string;
             /** Pieces */
             pieces: components["schemas"]["PieceOut"][];
+            /** Queue */
+            queue: string;
             /** Redo */
             redo: string | null;
             /** Revision */
@@ -6185,7 +6194,7 @@ export interface components {
         };
         /**
          * NewPrint
-         * @description case : its own plate; plate : else a plate of several cases
+         * @description case : its own plate; plate : else a plate of several cases; sure : also where its cases have gone on (409, asks-first)
          */
         NewPrint: {
             /**
@@ -6198,6 +6207,11 @@ export interface components {
              * @default 0
              */
             plate: number;
+            /**
+             * Sure
+             * @default false
+             */
+            sure: boolean;
         };
         /** NotchDetail */
         NotchDetail: {
@@ -6495,7 +6509,10 @@ export interface components {
              */
             what: "aside" | "beside" | "instead" | "split" | "copy" | "apart";
         };
-        /** PieceOut */
+        /**
+         * PieceOut
+         * @description settled : nothing is worked out that could still make it something else
+         */
         PieceOut: {
             /** Confidence */
             confidence: number;
@@ -6513,6 +6530,8 @@ export interface components {
             looks: string | null;
             /** Same As */
             same_as: string | null;
+            /** Settled */
+            settled: boolean;
             /** Sha256 */
             sha256: string;
             /** Side */
@@ -9795,6 +9814,7 @@ export interface operations {
         parameters: {
             query?: {
                 step?: string;
+                sure?: boolean;
             };
             header?: never;
             path: {

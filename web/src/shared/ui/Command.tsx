@@ -12,6 +12,9 @@ window.addEventListener("pointerdown", () => {
   walking = false;
 });
 
+/** Does the person walk the page by keyboard? */
+export const byKeyboard = (): boolean => walking;
+
 interface Props {
   id: string;
   title: string;

@@ -1,5 +1,6 @@
 import { PanelBottomDashed } from "lucide-react";
 import { detailOf, flagsOf, goodOf } from "../../case/look";
+import { isComing } from "../../case/states";
 import {
   type CardProps,
   type Drawing,
@@ -11,6 +12,7 @@ import {
   toStage,
 } from "../../stage";
 import type { Point } from "../../store/bench";
+import { say } from "../../store/notices";
 import { height } from "./height";
 import { LevelPlane } from "./Planes";
 import { footOf, inHome, platesOf } from "./planes";
@@ -26,7 +28,12 @@ const placeNotch: Tool = {
   icon: PanelBottomDashed,
   hint: "Press on the wall where the notch shall be. Where there is no room it goes as near as it can.",
   picks: true,
-  onPick: ({ doings }, shown, home) => doings.set("base", shown.piece, { notch: true, notch_at: round(home) }),
+  onPick: ({ data, doings }, shown, home) => {
+    // A base that is being worked out anew stands elsewhere in a moment: what is pressed now may be none of it then.
+    if (isComing(data, "base"))
+      return say("The base is out of date and being worked out anew. Put the notch once it is there.", "look");
+    doings.set("base", shown.piece, { notch: true, notch_at: round(home) });
+  },
 };
 
 /** The plates a closed pair is mounted between; pulled, they go apart alike. And a ball at each notch. */

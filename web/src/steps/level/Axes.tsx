@@ -4,7 +4,7 @@ import { useEffect, useRef, useState } from "react";
 import { Plane, Vector3 } from "three";
 import { create } from "zustand";
 import { detailOf } from "../../case/look";
-import { BALL, type Drawing, type Hand, handMatrix, ink, Label, Line, type Tool, useSteps } from "../../stage";
+import { BALL, Drag, type Drawing, type Hand, handMatrix, ink, Label, Line, type Tool, useSteps } from "../../stage";
 import { type Point, useBench } from "../../store/bench";
 
 type Angle = "tilt_deg" | "roll_deg" | "turn_deg";
@@ -123,7 +123,7 @@ function GripBall({
 }) {
   const grip = GRIPS[which];
   const camera = useThree((s) => s.camera);
-  const held = useRef<{ from: number; deg: number; last: Partial<Hand> | null } | null>(null);
+  const held = useRef<{ from: number; deg: number; last: Partial<Hand> | null; drag: Drag } | null>(null);
 
   /** How far along its way the pointer is, mm, on the plane through it that faces the eye. */
   function along(event: ThreeEvent<PointerEvent>): number | null {
@@ -138,7 +138,7 @@ function GripBall({
     if (!held.current) return;
     event.stopPropagation();
     const now = along(event);
-    if (now === null) return;
+    if (now === null || !held.current.drag.moved(event)) return;
     const turned = (Math.atan((now - held.current.from) / grip.lever) * 180) / Math.PI;
     held.current.last = onPull(held.current.deg + turned);
   }
@@ -161,13 +161,16 @@ function GripBall({
           if (from === null) return;
           e.stopPropagation();
           (e.target as Element).setPointerCapture(e.pointerId);
-          held.current = { from, deg, last: null };
+          held.current = { from, deg, last: null, drag: new Drag(e) };
           onHold(true);
         }}
         onPointerMove={pull}
         onPointerUp={(e) => {
           pull(e);
-          if (held.current?.last) onLast(held.current.last);
+          if (held.current?.last) {
+            if (held.current.drag.counts(e)) onLast(held.current.last);
+            else onPull(held.current.deg);
+          }
           held.current = null;
           onHold(false);
         }}

@@ -32,6 +32,7 @@ export function Printing({ data, doings }: CardProps) {
   const upToHere = (steps.data ?? []).filter((s) => upTo(data).has(s.name) && !s.on_demand);
   const { waiting: missing, plain, first } = waitingOf(data, upToHere);
   const names = plain.map((s) => s.name);
+  const onItsWay = prints.some((p) => p.state === "waiting" || p.state === "sending");
   function send() {
     if (first) doings.accept(names);
     else if (names.length > 0) doings.accept(names, true, () => printing.send(data.number));
@@ -77,11 +78,11 @@ export function Printing({ data, doings }: CardProps) {
         <button
           type="button"
           className="btn btn-sm mt-2 h-9 w-full"
-          disabled={printing.busy || doings.busy || !ready || (first !== null && names.length === 0)}
+          disabled={onItsWay || printing.busy || doings.busy || !ready || (first !== null && names.length === 0)}
           title={ready ? "" : `Not worked out yet: ${coming.join(", ") || "layers"}`}
           onClick={send}
         >
-          {printing.busy ? "On its way …" : words}
+          {printing.busy || onItsWay ? "On its way …" : words}
         </button>
       )}
     </section>

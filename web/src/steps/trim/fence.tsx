@@ -1,8 +1,10 @@
 import { Spline } from "lucide-react";
-import { useRef } from "react";
+import { useEffect, useRef } from "react";
 import { create } from "zustand";
 import { Command } from "../../shared/ui/Command";
 import { Choice, type Drawing, fromStage, type Spot, type Tool, ToolPanel, through, useOnScreen } from "../../stage";
+import { holdBegun } from "../../store/hand";
+import { say } from "../../store/notices";
 import { MarkOptions } from "./MarkOptions";
 import { useMarking } from "./markings";
 
@@ -32,6 +34,13 @@ function close(drawing: Drawing) {
     drawing.doings.entry("marked", piece, ["marks"], "", { kind: "fence", eye, points_mm: points, adds, reach });
 }
 
+/** By Enter. */
+function finish(drawing: Drawing) {
+  const { spots } = useRing.getState();
+  if (spots.length > 2) close(drawing);
+  else say("A fence needs three corners at least. Press for the next one, or draw freehand.");
+}
+
 function Words(drawing: Drawing) {
   const box = useRef<HTMLDivElement>(null);
   const { spots, at, free } = useRing();
@@ -55,6 +64,19 @@ function Words(drawing: Drawing) {
     onUp: () => useRing.getState().free && close(drawing),
     onTurned: none,
   });
+  const latest = useRef(drawing);
+  latest.current = drawing;
+  useEffect(
+    () =>
+      holdBegun({
+        what: "The fence",
+        is: () => useRing.getState().spots.length > 0,
+        end: () => finish(latest.current),
+        back: () => useRing.setState({ spots: useRing.getState().spots.slice(0, -1) }),
+        forget: none,
+      }),
+    [],
+  );
   const line = [...spots, ...(at && !free ? [at] : [])];
   return (
     <div ref={box} className="absolute inset-0">
@@ -69,7 +91,7 @@ function Words(drawing: Drawing) {
         />
         {spots[0] && !free && <circle cx={spots[0][0]} cy={spots[0][1]} r={5} fill="#f4f6f4" stroke="#17282b" />}
       </svg>
-      <Command id="close-fence" title="Close the fence" keys="shift+enter" group="Tools" run={() => close(drawing)} />
+      <Command id="close-fence" title="Close the fence" keys="enter" group="Tools" run={() => finish(drawing)} />
       <ToolPanel name="Fence">
         <Choice
           label="How far it reaches"
@@ -93,7 +115,7 @@ export const fence: Tool = {
   long: "Fence: draw round what goes",
   keys: "shift+o",
   icon: Spline,
-  hint: "Press for each corner and on the first to close, or draw freehand. The right button turns the view. What goes is hatched; what is caught on the far side is counted first.",
+  hint: "Press for each corner and on the first (or Enter) to close, or draw freehand. Delete takes the last corner back. The right button turns the view. What goes is hatched; what is caught on the far side is counted first.",
   here: ({ data }) => data.pieces.some((p) => p.jaw),
   draws: true,
   Words,

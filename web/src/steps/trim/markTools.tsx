@@ -1,9 +1,12 @@
 import { Brush, Component, Scissors } from "lucide-react";
+import { useEffect, useRef } from "react";
 import { Vector3 } from "three";
 import { create } from "zustand";
 import { Command } from "../../shared/ui/Command";
 import { Balls, brushed, type Drawing, fromStage, Slide, type Tool, ToolPanel, through, toStage } from "../../stage";
 import type { Point } from "../../store/bench";
+import { holdBegun } from "../../store/hand";
+import { say } from "../../store/notices";
 import { MarkOptions } from "./MarkOptions";
 import { useMarking } from "./markings";
 import { SawByNumbers } from "./SawByNumbers";
@@ -108,7 +111,10 @@ function byView({ bounds, data, view, ui, doings }: Drawing) {
   const box = Object.entries(bounds).find(([key]) => key.startsWith(`${piece}/`))?.[1].box;
   const middle = box?.getCenter(new Vector3());
   const home = middle && fromStage(ui, { data, view }, piece, [middle.x, middle.y, middle.z]);
-  if (!a || !b || !eye || !home) return;
+  if (!a || !b || !eye || !home) {
+    say("A cut away from the eye needs two points: press on the model for them.");
+    return;
+  }
   none();
   const towards = sideOf([a, b, eye], home);
   if (towards.every(Number.isFinite))
@@ -121,18 +127,31 @@ function byView({ bounds, data, view, ui, doings }: Drawing) {
 }
 
 function CutPanel(drawing: Drawing) {
+  const latest = useRef(drawing);
+  latest.current = drawing;
+  useEffect(
+    () =>
+      holdBegun({
+        what: "The cut",
+        is: () => usePoints.getState().points.length > 0,
+        end: () => byView(latest.current),
+        back: () => usePoints.setState({ points: usePoints.getState().points.slice(0, -1) }),
+        forget: none,
+      }),
+    [],
+  );
   const two = usePoints((s) => s.points.length) === 2;
   return (
     <ToolPanel name="Cut">
       <Command
         id="cut-by-view"
         title="Cut straight away from the eye"
-        keys="shift+enter"
+        keys="enter"
         group="Tools"
         run={() => byView(drawing)}
       />
       <button type="button" disabled={!two} className="btn btn-xs" onClick={() => byView(drawing)}>
-        away from the eye <kbd className="key">Shift+↵</kbd>
+        away from the eye <kbd className="key">↵</kbd>
       </button>
       <SawByNumbers {...drawing} />
       <MarkOptions {...drawing} />
@@ -150,7 +169,7 @@ export const threePoints: Tool = {
     [
       "A saw through three places: press on the first. What lies away from the middle of the jaw goes.",
       "Now on the second.",
-      "Now on the third; or cut through both straight away from the eye, with Shift+Enter.",
+      "Now on the third; or cut through both straight away from the eye, with Enter.",
     ][usePoints((s) => s.points.length)] ?? "",
   here,
   picks: true,
