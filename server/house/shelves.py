@@ -9,13 +9,12 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from django.db import connection, transaction
-from pydantic import ValidationError
 
 from accounts.services import is_lead
 from bitecore.apart import apart
 from bitecore.engine.document import Layer
 from bitecore.errors import UnreadableFile
-from bitecore.parts.shelf import BRINGS, BUILT_IN, SHELVES, Record
+from bitecore.parts.shelf import BRINGS, BUILT_IN, SHELVES, Record, checked
 from bitecore.runsheet import standard
 from bitecore.text import plain
 from ground.errors import Refused
@@ -141,28 +140,11 @@ def _data(shelf: str, data: dict[str, Any]) -> dict[str, float | str | None]:
     given = {key: value for key, value in data.items() if value is not None or key not in fields or fields[key].default is None}
     try:
         if any(isinstance(value, str) and len(value) > _PLAIN for value in given.values()):
-            kept: dict[str, float | str | None] = apart("the mark", _checked, shelf, given, limits=limits())
+            kept: dict[str, float | str | None] = apart("the mark", checked, shelf, given, limits=limits())
             return kept
-        return SHELVES[shelf].model_validate(given).model_dump()
+        return checked(shelf, given)
     except UnreadableFile as error:
         raise Refused(error.message, code="invalid", status=422) from error
-    except ValidationError as error:
-        raise _no(shelf, error) from error
-
-
-def _checked(shelf: str, data: dict[str, Any]) -> dict[str, float | str | None]:
-    """In the child. Raises UnreadableFile."""
-    try:
-        return SHELVES[shelf].model_validate(data).model_dump()
-    except ValidationError as error:
-        raise UnreadableFile(_no(shelf, error).message, code="invalid") from error
-
-
-def _no(shelf: str, error: ValidationError) -> Refused:
-    first = error.errors()[0]
-    known = SHELVES[shelf].model_fields.get(str(first["loc"][0]) if first["loc"] else "")
-    said = str(first["msg"]).removeprefix("Value error, ")
-    return Refused(f"{known.title if known else 'It has no such value'}: {said[0].lower()}{said[1:]}.", code="invalid", status=422)
 
 
 def _ident(shelf: str, name: str) -> str:

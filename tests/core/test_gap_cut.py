@@ -54,7 +54,7 @@ class GapTest(unittest.TestCase):
         self.assertTrue(flag["unmet"])
         fix = flag["fix"]
         self.assertEqual({each["piece"] for each in fix["more"]}, {"p1", "p2"})
-        promised = float(re.search(r"([\d.]+) mm of gum left", flag["message"])[1])
+        promised = float(re.search(r"([\d.]+) mm of gum are left", flag["message"])[1])
         for each in fix["more"]:
             settings.setdefault("trim", {})[each["piece"]] = each["values"]
         settings["base"]["*"] |= fix["values"]

@@ -83,10 +83,7 @@ class DoubtTest(WorkCase):
         self.assertEqual(post(self.mira, f"/api/cases/{self.number}/doubts", body).json()["code"], "doubt-changed")
 
     def test_one_fix_of_several_settings_is_one_change(self) -> None:
-        more = [
-            {"step": "trim", "piece": "p1", "values": {"bottom_mm": 14.0}},
-            {"step": "trim", "piece": "p2", "values": {"bottom_mm": 13.0}},
-        ]
+        more = [{"step": "trim", "piece": piece, "values": {"bottom_mm": mm}} for piece, mm in (("p1", 14.0), ("p2", 13.0))]
         body = {"base": self.base, "step": "base", "values": {"gap_mm": 40.0}, "more": more}
         answer = post(self.mira, f"/api/cases/{self.number}/settings", body)
         self.assertEqual(answer.json()["revision"], self.base + 1)

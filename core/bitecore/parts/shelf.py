@@ -5,8 +5,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 
+from ..errors import UnreadableFile
 from .house_mark import cleaned, plain_outline
 
 
@@ -71,6 +72,22 @@ class Plain(BaseModel):
     """Nothing but a name and settings."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+def sentence(shelf: str, error: ValidationError) -> str:
+    """What is wrong with what a record shall hold."""
+    first = error.errors()[0]
+    known = SHELVES[shelf].model_fields.get(str(first["loc"][0]) if first["loc"] else "")
+    said = str(first["msg"]).removeprefix("Value error, ")
+    return f"{known.title if known else 'It has no such value'}: {said[0].lower()}{said[1:]}."
+
+
+def checked(shelf: str, data: dict[str, Any]) -> dict[str, float | str | None]:
+    """What a record shall hold, as it is kept; a drawing is worked on, so this may take its time. Raises UnreadableFile."""
+    try:
+        return SHELVES[shelf].model_validate(data).model_dump()
+    except ValidationError as error:
+        raise UnreadableFile(sentence(shelf, error), code="invalid") from error
 
 
 class Record(BaseModel):

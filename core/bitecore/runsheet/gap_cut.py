@@ -61,7 +61,7 @@ def cut_both(jaws: Sequence[Cut], more_mm: float, gap_mm: float) -> tuple[str, F
         if len(cuts) == 2 and abs(off[0] - off[1]) < 1e-9
         else " and ".join(f"the {j.jaw} by {mm:.1f} mm" for j, mm in cuts)
     )
-    text = f"Cut {each}: it costs {_cost(cuts)}."
+    text = f"Cut {each}: {_cost(cuts)}."
     fix = Fix("base", "*", {"height": "gap", "gap_mm": gap_mm}, label=f"Cut {_short(cuts)}", more=tuple(saws))
     return text, fix
 
@@ -81,8 +81,8 @@ def _shares(jaws: Sequence[Cut], need: float) -> list[float] | None:
 def _cost(cuts: Sequence[tuple[Cut, float]]) -> str:
     left = min(j.margin - (j.lowest + mm) for j, mm in cuts if j.margin is not None)
     palate = [(j.jaw, area) for j, mm in cuts if (area := _floor_mm2(j, mm)) > _NAMED_MM2]
-    words = [f"nothing of a tooth, {left:.1f} mm of gum left", *(f"{area:.0f} mm² of {_FLOOR[jaw]}" for jaw, area in palate)]
-    return ", ".join(words)
+    goes = " and ".join(f"{area:.0f} mm² of {_FLOOR[jaw]}" for jaw, area in palate)
+    return f"nothing of a tooth goes, {left:.1f} mm of gum are left" + (f"; {goes} go" if goes else "")
 
 
 _FLOOR = {"upper": "the palate", "lower": "the floor of the mouth"}

@@ -275,7 +275,8 @@ def _gap_said(lower: _Jaw, upper: _Jaw, tall: float, gap: float, inputs: Inputs)
     if can:
         return Flag("gap-past", "look", f"{text} Thinner bases do, or plates farther apart.", fix=fills, other=raise_gap, unmet=True)
     said, cut = cut_both([_cut(lower, inputs), _cut(upper, inputs)], least - gap, gap)
-    text += f" With {LEAST_MM:.0f} mm under each lowest point it is {least:.1f} mm. {said}"
+    thinnest = f" With {LEAST_MM:.0f} mm under each lowest point it is {least:.1f} mm." if tall - least > _SAME_MM else ""
+    text += f"{thinnest} {said}"
     return Flag("gap-past", "look", text, fix=cut or raise_gap, other=raise_gap if cut else None, unmet=True)
 
 
