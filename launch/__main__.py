@@ -15,6 +15,7 @@ HELP = """./bench up      install what is missing, start everything with demo da
 ./bench journeys  long ways through the application in the browser, and the tests tagged long: too long for every submission
 ./bench lead    make the account of a lead (./bench technician for one who is none), password asked for
 ./bench check   ruff, mypy, import-linter, tsc, Biome, API-client drift
+./bench lock    pin every package with its hashes (requirements.lock)
 ./bench run     scans in, bodies and report.json out, without server or database
 ./bench perf    how long the kernels and steps take, beside a general-purpose library
 ./bench trial   what Intake makes of a hundred generated cases, into docs/trial.md
@@ -63,7 +64,7 @@ def main() -> int:
         from .people import account
 
         return account(word, rest)
-    if word in ("test", "journeys", "check", "shots", "api", "storm", "fuzz"):
+    if word in ("test", "journeys", "check", "shots", "api", "lock", "storm", "fuzz"):
         from . import testing
 
         return getattr(testing, word)(rest)

@@ -71,8 +71,9 @@ def _stamp(*files: Path) -> str:
 
 
 def python(*, tests: bool) -> None:
-    wanted = ROOT / ("requirements-dev.txt" if tests else "requirements.txt")
-    stamp, mark = _stamp(ROOT / "requirements.txt", wanted), VENV / (".tests" if tests else ".running")
+    # Every package that comes with another is pinned too, each with its hashes; ./bench lock writes them anew.
+    wanted = ROOT / ("requirements-dev.lock" if tests else "requirements.lock")
+    stamp, mark = _stamp(ROOT / "requirements.lock", wanted), VENV / (".tests" if tests else ".running")
     if PYTHON.exists() and mark.exists() and mark.read_text() == stamp:
         return
     say("Installing the Python environment …")
@@ -86,7 +87,7 @@ def python(*, tests: bool) -> None:
             debian({"python3-venv": "/nonexistent"})
             run([sys.executable, "-m", "venv", VENV], "The Python environment could not be made")
     run(
-        [PYTHON, "-m", "pip", "install", "-q", "--disable-pip-version-check", "-r", wanted],
+        [PYTHON, "-m", "pip", "install", "-q", "--disable-pip-version-check", "--require-hashes", "-r", wanted],
         "The Python packages could not be installed",
         cwd=ROOT,
     )

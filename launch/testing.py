@@ -152,3 +152,21 @@ def _in_surroundings(module: str, argv: list[str]) -> int:
     install.everything(tests=True)
     with _surroundings() as env:
         return subprocess.call([str(install.PYTHON), "-m", module, *argv], cwd=ROOT, env=env)
+
+
+def lock(argv: list[str]) -> int:
+    """Write every package that ours bring along into requirements.lock and requirements-dev.lock, with the hashes of their files."""
+    install.everything(tests=True)
+    with tempfile.TemporaryDirectory() as folder:
+        tools = Path(folder) / "tools"
+        run([str(install.PYTHON), "-m", "venv", str(tools)], "The environment for it could not be made")
+        run([str(tools / "bin" / "pip"), "install", "-q", "pip-tools"], "pip-tools could not be installed")
+        for name in ("requirements", "requirements-dev"):
+            out = Path(folder) / name
+            say(f"Writing {name}.lock: this takes some minutes …")
+            words = ["-q", "--generate-hashes", "--allow-unsafe", "--no-header", "--no-annotate", "--strip-extras", "-o", str(out)]
+            run([str(tools / "bin" / "pip-compile"), *words, str(ROOT / f"{name}.txt")], f"{name}.lock could not be made", cwd=ROOT)
+            # Where packages come from is the machine's own affair.
+            lines = [line for line in out.read_text().splitlines() if line and not line.startswith("--")]
+            (ROOT / f"{name}.lock").write_text("\n".join(lines) + "\n")
+    return 0

@@ -9,7 +9,7 @@ import json
 import socket
 import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -123,7 +123,8 @@ def _asked(bay: str, method: str, path: str, body: Any = None, headers: dict | N
     where = urlsplit(addresses()[bay])
     link = http.client.HTTPConnection(where.hostname or "", where.port, timeout=min(timeout, _LONG_S))
     try:
-        with _in_time(link, timeout):
+        link.connect()
+        with _in_time(link.sock, timeout):
             link.request(method, path, body, headers or {})
             answer = link.getresponse()
             data = answer.read(MOST_BYTES + 1)
@@ -139,15 +140,12 @@ def _asked(bay: str, method: str, path: str, body: Any = None, headers: dict | N
 
 
 @contextmanager
-def _in_time(link: http.client.HTTPConnection, seconds: float) -> Iterator[None]:
+def _in_time(sock: socket.socket, seconds: float) -> Iterator[None]:
     """The connection is cut where the whole takes longer: a time-out of the socket begins anew with every byte."""
 
     def cut() -> None:
-        try:
-            if link.sock is not None:
-                link.sock.shutdown(socket.SHUT_RDWR)
-        except OSError:
-            return
+        with suppress(OSError):
+            sock.shutdown(socket.SHUT_RDWR)
 
     timer = threading.Timer(seconds, cut)
     timer.daemon = True

@@ -9,15 +9,18 @@ from django.conf import settings
 from django.db import models
 from django.utils import timezone
 
+from bitecore.engine.gives import unpack
 from bitecore.engine.graph import Node
 from bitecore.engine.store import Manifest
+from bitecore.mesh.measures import surface_print
 from bitecore.runsheet import CASE, CaseDocument
 from bitecore.views import ViewJob, early_full, view_path
 from runs.kinds import Kind
+from runs.owning import folder
 
 from .models import Case
 from .pictures import picture_job, turn_job
-from .prints import remember
+from .prints import BODY, remember
 from .trays import is_current, keep_summary, tray_or_trouble
 
 # A browser that has a case open says so every eight seconds; a person waits for a change as long as it may take.
@@ -54,6 +57,9 @@ class Cases(Kind[Case]):
     def learned(self, row: Case, node: Node, manifest: Manifest) -> None:
         if node.step.name == "intake" and "about" in manifest.values:
             remember(row, node.piece, manifest.values["about"]["json"]["print"])
+        if node.step.name == "assemble" and "body" in manifest.values:
+            # Dropped on the rack one day, it is known where it went out.
+            remember(row, f"{node.piece}{BODY}", surface_print(unpack(manifest.values["body"], folder())))
 
     def early(self, row: Case, document: CaseDocument) -> list[ViewJob]:
         """Copies of every scan, straight from its file: there before Intake is through."""

@@ -16,6 +16,8 @@ from .names import Names
 
 # Two exports of one scan differ by the rounding of their numbers; two scans of one jaw by a thousandth and more.
 _ALIKE = 1e-4
+# Behind the address of what was made of a scan.
+BODY = ".body"
 
 
 def remember(case: Case, piece: str, found: dict[str, Any]) -> None:
@@ -25,17 +27,22 @@ def remember(case: Case, piece: str, found: dict[str, Any]) -> None:
     )  # fmt: skip
 
 
-def twins_of(case: Case, retired: set[str], *, veiled: bool) -> dict[str, str]:
-    """{piece: one sentence about the first other scan with the same surface}, where there is one."""
+def twins_of(case: Case, retired: set[str], *, veiled: bool) -> dict[str, tuple[str, str]]:
+    """{piece: (one sentence about the first other scan, or body, of the same surface; the number of its case, where that is another)},
+    where there is one."""
     own = {row.pk: row for row in ScanPrint.objects.filter(case=case)}
-    out: dict[str, str] = {}
+    out: dict[str, tuple[str, str]] = {}
     for mine, theirs in _near(case, own):
-        if mine.piece in out or (theirs.case_id == case.pk and (theirs.piece in retired or theirs.pk > mine.pk)):
+        if (
+            mine.piece.endswith(BODY)
+            or mine.piece in out
+            or (theirs.case_id == case.pk and (theirs.piece in retired or theirs.pk > mine.pk))
+        ):
             continue
         same = all(abs(a - b) <= _ALIKE * max(a, 1.0) for a, b in zip(mine.spread, theirs.spread, strict=True))
         if same:
             with contextlib.suppress(GoneMeanwhile):
-                out[mine.piece] = _sentence(case, mine, theirs, veiled)
+                out[mine.piece] = _sentence(case, mine, theirs, veiled), "" if theirs.case_id == case.pk else theirs.case.number
     return out
 
 
@@ -53,6 +60,10 @@ def _near(case: Case, own: dict[int, ScanPrint]) -> list[tuple[ScanPrint, ScanPr
 
 
 def _sentence(case: Case, mine: ScanPrint, other: ScanPrint, veiled: bool) -> str:
+    if other.piece.endswith(BODY):
+        if other.case_id == case.pk:
+            return "This is a body that went out of this case."
+        return f"This is a body that went out of case {other.case.number}: dropped there, it comes home by itself."
     called = Names(document_of(other.case), veiled=veiled).of(other.piece)
     where = f"“{called}”" + ("" if other.case_id == case.pk else f" in case {other.case.number}")
     moved = math.dist(mine.middle, other.middle)

@@ -27,6 +27,7 @@ class PieceOut(Schema):
     instead_of: str | None
     settled: bool
     twin: str
+    twin_case: str
     turning: str
 
 

@@ -156,7 +156,7 @@ class _Pieces:
     graph: CaseGraph
     good: dict[str, Manifest]
     names: Names
-    twins: dict[str, str]
+    twins: dict[str, tuple[str, str]]
 
     @cached_property
     def settled(self) -> bool:
@@ -174,7 +174,7 @@ class _Pieces:
             confidence=_confidence(piece, document, about), same_as=self.names.of(first.id) if first.id != piece else None,
             instead_of=_asks(piece, document, graph, about),
             turning=_turning(piece, self.case, graph, about),
-            twin=self.twins.get(piece, ""), settled=self.settled,
+            twin=self.twins.get(piece, ("", ""))[0], twin_case=self.twins.get(piece, ("", ""))[1], settled=self.settled,
         )  # fmt: skip
 
 

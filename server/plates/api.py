@@ -37,6 +37,10 @@ from .shown import plate_line, plate_out
 router = Router(tags=["plates"])
 
 
+def _out(request: HttpRequest, plate: Plate) -> PlateOut:
+    return plate_out(plate, request.user, veiled=veil.is_down(request))
+
+
 @router.get("", response=list[PlateLine])
 def plates(request: HttpRequest) -> list[PlateLine]:
     """The newest hundred."""
@@ -45,7 +49,7 @@ def plates(request: HttpRequest) -> list[PlateLine]:
 
 @router.post("", response=PlateOut)
 def create(request: HttpRequest, body: NewPlate) -> PlateOut:
-    return plate_out(services.create(request.user, body.name, body.printer, filled=body.filled), request.user)
+    return _out(request, services.create(request.user, body.name, body.printer, filled=body.filled))
 
 
 @router.get("/shelf", response=list[ReadyOut])
@@ -62,7 +66,7 @@ def settings(request: HttpRequest) -> list[SettingOut]:
 
 @router.get("/{ident}", response=PlateOut)
 def read(request: HttpRequest, ident: int) -> PlateOut:
-    return plate_out(services.visible(request.user, ident), request.user)
+    return _out(request, services.visible(request.user, ident))
 
 
 @router.delete("/{ident}", response=PlateGone)
@@ -75,67 +79,67 @@ def delete(request: HttpRequest, ident: int) -> PlateGone:
 @router.post("/{ident}/bodies", response=PlateOut)
 def put(request: HttpRequest, ident: int, body: PutOn) -> PlateOut:
     """Put bodies of a case on the plate, as they are now."""
-    return plate_out(services.put(request.user, ident, body.base, body.case, body.addresses, body.count), request.user)
+    return _out(request, services.put(request.user, ident, body.base, body.case, body.addresses, body.count))
 
 
 @router.post("/{ident}/onto-next", response=OntoNext)
 def onto_next(request: HttpRequest, ident: int, body: TakeOff) -> OntoNext:
     """What has no room, onto as many more plates as it takes."""
     plate, others = services.onto_next(request.user, ident, body.base, body.bodies)
-    return OntoNext(plate=plate_out(plate, request.user), others=[other.pk for other in others])
+    return OntoNext(plate=_out(request, plate), others=[other.pk for other in others])
 
 
 @router.post("/{ident}/off", response=PlateOut)
 def take_off(request: HttpRequest, ident: int, body: TakeOff) -> PlateOut:
-    return plate_out(services.take_off(request.user, ident, body.base, body.bodies), request.user)
+    return _out(request, services.take_off(request.user, ident, body.base, body.bodies))
 
 
 @router.post("/{ident}/bodies/{body}/copies", response=PlateOut)
 def copies(request: HttpRequest, ident: int, body: str, change: Copies) -> PlateOut:
-    return plate_out(services.copies(request.user, ident, change.base, body, change.count), request.user)
+    return _out(request, services.copies(request.user, ident, change.base, body, change.count))
 
 
 @router.post("/{ident}/bodies/{body}/renew", response=PlateOut)
 def renew(request: HttpRequest, ident: int, body: str, change: Base) -> PlateOut:
     """Take a body as its case has it now."""
-    return plate_out(services.renew(request.user, ident, change.base, body), request.user)
+    return _out(request, services.renew(request.user, ident, change.base, body))
 
 
 @router.post("/{ident}/fill", response=PlateOut)
 def fill(request: HttpRequest, ident: int, body: Base) -> PlateOut:
     """Put on what is ready and due first, as long as there is room."""
-    return plate_out(services.fill(request.user, ident, body.base), request.user)
+    return _out(request, services.fill(request.user, ident, body.base))
 
 
 @router.post("/{ident}/name", response=PlateOut)
 def rename(request: HttpRequest, ident: int, body: Named) -> PlateOut:
-    return plate_out(services.rename(request.user, ident, body.base, body.name), request.user)
+    return _out(request, services.rename(request.user, ident, body.base, body.name))
 
 
 @router.post("/{ident}/settings", response=PlateOut)
 def change_settings(request: HttpRequest, ident: int, body: PlateChange) -> PlateOut:
-    return plate_out(services.change_settings(request.user, ident, body.base, body.step, body.values), request.user)
+    return _out(request, services.change_settings(request.user, ident, body.base, body.step, body.values))
 
 
 @router.post("/{ident}/records", response=PlateOut)
 def take_records(request: HttpRequest, ident: int, body: Base) -> PlateOut:
     """Take up what the house has changed of the printer and the resin since they were chosen."""
-    return plate_out(services.take_records(request.user, ident, body.base), request.user)
+    return _out(request, services.take_records(request.user, ident, body.base))
 
 
 @router.post("/{ident}/undo", response=PlateOut)
 def undo(request: HttpRequest, ident: int) -> PlateOut:
-    return plate_out(services.undo(request.user, ident), request.user)
+    return _out(request, services.undo(request.user, ident))
 
 
 @router.post("/{ident}/redo", response=PlateOut)
 def redo(request: HttpRequest, ident: int) -> PlateOut:
-    return plate_out(services.redo(request.user, ident), request.user)
+    return _out(request, services.redo(request.user, ident))
 
 
 @router.post("/{ident}/file", response=PlateOut)
 def ask_for_file(request: HttpRequest, ident: int) -> PlateOut:
-    return plate_out(services.ask_for_file(request.user, ident), request.user)
+    return _out(request, services.ask_for_file(request.user, ident))
 
 
 @router.get("/{ident}/plate.3mf")

@@ -44,7 +44,7 @@ def _without(plate: Plate, number: str) -> set[str]:
         document = document.model_copy(update={"gone": [*document.gone, note]})
     raw = _without_places(document.model_copy(update={"bodies": left}), {b.id for b in left}).model_dump(mode="json")
     owner = Owner.objects.create()
-    use_blobs(owner.pk, sorted({digest for b in left for digest in (b.mesh, b.supports) if digest}))
+    use_blobs(owner.pk, sorted({digest for b in left for digest in (b.mesh, b.supports, b.veiled) if digest}))
     plate.owner, plate.last_good, plate.working, plate.demanded, plate.wanted = owner, {}, {}, [], timezone.now()
     plate.save()
     changes.write(plate, None, raw, [], "Bodies of a deleted case are gone")

@@ -38,7 +38,8 @@ def pinned(case: Case, address: str, *, graph: CaseGraph | None = None) -> dict[
     return {
         "mesh": digest, "supports": (held.mesh("mesh") if held and held.good else None) or "", "up": stand["up"], "front": stand["front"],
         "place": place, "kit": _kit(case, address, held), "case": case.number, "address": address,
-        "jaw": node.jaw or "", "margin": _lowest_margin(graph, address, np.array(place) if place else None, stand),
+        "jaw": node.jaw or "", "veiled": node.mesh("veiled") or "",
+        "margin": _lowest_margin(graph, address, np.array(place) if place else None, stand),
     }  # fmt: skip
 
 

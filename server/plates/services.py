@@ -127,7 +127,7 @@ def _numbered(document: PlateDocument, ones: Sequence[dict[str, Any]]) -> list[P
 
 
 def _use(plate: Plate, bodies: Sequence[PlateBody]) -> None:
-    digests = {digest for body in bodies for digest in (body.mesh, body.supports) if digest}
+    digests = {digest for body in bodies for digest in (body.mesh, body.supports, body.veiled) if digest}
     try:
         use_blobs(plate.owner_id, sorted(digests))
     except BlobsGone as error:

@@ -8,7 +8,7 @@ from typing import Any
 from bitecore.engine.graph import Node
 from bitecore.engine.model import Step
 from bitecore.engine.store import Manifest
-from bitecore.platesheet import PLATE, PlateDocument
+from bitecore.platesheet import PLATE, PlateBody, PlateDocument
 from bitecore.platesheet.document import GoneBodies
 from bitecore.platesheet.sheet import PlateGraph
 from bitecore.runsheet.who import CaseGraph
@@ -36,7 +36,7 @@ def plate_line(plate: Plate) -> PlateLine:
     )  # fmt: skip
 
 
-def plate_out(plate: Plate, user: Any) -> PlateOut:
+def plate_out(plate: Plate, user: Any, *, veiled: bool) -> PlateOut:
     plate.refresh_from_db()
     document, graph = document_of(plate), look(plate)
     nodes = list(graph.nodes.values())
@@ -48,7 +48,7 @@ def plate_out(plate: Plate, user: Any) -> PlateOut:
         id=plate.pk,
         name=document.name,
         revision=plate.revision,
-        bodies=_bodies(document, now, cases),
+        bodies=_bodies(document, now, cases, veiled=veiled),
         waits={case.number: titles for case, of_case in cases if (titles := before_plate(case, of_case))},
         settings={step.name: document.settings_for(step).model_dump(mode="json") for step in PLATE.registry.shown},
         whose={step.name: document.whose(step) for step in PLATE.registry.shown},
@@ -97,18 +97,26 @@ def _packed(plate: Plate, graph: PlateGraph) -> Manifest | None:
     return last if last and "lies" in last.values else None
 
 
-def _bodies(document: PlateDocument, now: Manifest | None, cases: list[tuple[Case, CaseGraph]]) -> list[PlateBodyOut]:
+def _bodies(document: PlateDocument, now: Manifest | None, cases: list[tuple[Case, CaseGraph]], *, veiled: bool) -> list[PlateBodyOut]:
     places = now.values["lies"]["by_piece"] if now else {}
     put: Any = document.settings_for(_pack())
     fresh = _newest(document, cases)
     return [
         PlateBodyOut(
-            id=b.id, name=b.called, case=b.case, address=b.address, jaw=b.jaw, mesh=b.mesh, supports=b.supports, kit=b.kit,
+            id=b.id, name=b.called, case=b.case, address=b.address, jaw=b.jaw, mesh=_seen(b, fresh, veiled), supports=b.supports, kit=b.kit,
             **_lies((places.get(b.id) or {}).get("json")), by_hand=b.id in put.places,
             newer=(b.case, b.address) in fresh and is_newer(b, fresh[b.case, b.address]),
         )
         for b in document.bodies
     ]  # fmt: skip
+
+
+def _seen(body: PlateBody, fresh: dict[tuple[str, str], dict[str, Any]], veiled: bool) -> str:
+    """Under the veil with dots for the patient's name; one that was pinned before that was kept with it as its case knows it."""
+    if not veiled:
+        return body.mesh
+    now = fresh.get((body.case, body.address), {})
+    return body.veiled or (now.get("veiled") if now.get("mesh") == body.mesh else "") or body.mesh
 
 
 def _lies(found: dict[str, Any] | None) -> dict[str, Any]:

@@ -286,13 +286,17 @@ class TwoPeopleTest(ServerCase):
 class RackTest(ServerCase):
     def test_the_rack_reads_what_is_kept_and_works_nothing_out(self) -> None:
         numbers = {self.opened() for _ in range(12)}
-        with patch("runs.services.resolve", side_effect=AssertionError("the rack resolves")):
+        with (
+            patch("runs.services.resolve", side_effect=AssertionError("the rack resolves")),
+            patch("cases.trays.place", return_value="3 before it, about 40 s"),
+        ):
             with self.assertNumQueries(4):
                 trays = self.mira.get("/api/cases").json()
             # As long as nothing has changed the trays are not read again, whoever asks.
             with self.assertNumQueries(3):
                 self.assertEqual(self.tove.get("/api/cases").json(), trays)
         self.assertEqual({t["number"] for t in trays}, numbers)
+        self.assertEqual({t["waits"] for t in trays}, {"Waits for its turn: 3 before it, about 40 s"})
 
     def test_a_tray_follows_every_change(self) -> None:
         number = self.opened()
@@ -303,7 +307,7 @@ class RackTest(ServerCase):
         post(self.mira, f"/api/cases/{number}/details", {"base": 1, "values": {"patient": "Bo Ek", "due": "2026-12-01"}})
         self.assertEqual((tray()["patient"], tray()["due"]), ("Bo Ek", "2026-12-01"))
         post(self.mira, f"/api/cases/{number}/undo")
-        self.assertEqual((tray()["patient"], tray()["waits"]), ("", "Waits for its turn"))
+        self.assertEqual((tray()["patient"], tray()["waits"]), ("", "Waits for its turn: next in turn"))
         post(self.mira, f"/api/cases/{number}/hold", {"held": True})
         self.assertEqual(tray()["waits"], "Stopped by hand: go on when you like")
 

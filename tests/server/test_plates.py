@@ -120,6 +120,10 @@ class PlateTest(WorkCase):
             self.assertTrue(folder().path(body["mesh"]).exists())
 
     def test_with_its_case_a_body_goes_from_plate_history_disk_and_every_address(self) -> None:
+        # Of a case whose body no other has.
+        body = {"base": 1, "step": "base", "values": {"thickness_mm": 3.3}}
+        post(self.mira, f"/api/cases/{self.two.number}/settings", body)
+        self.two = self.work(Case.objects.get(pk=self.two.pk))
         ident = self.filled()["id"]
         plate = self.worked(ident)
         gone = next(b for b in plate["bodies"] if b["case"] == self.two.number)

@@ -270,6 +270,7 @@ class Step:
     counts    : the settings without what does not count (yet), where a change of that needs no new result
     off       : is it switched off by these settings? Then it gives nothing and asks for nothing
     parts     : the parts it makes of a jaw, as (upper or lower, teeth the case is for in it, settings) -> names like die-16
+    nameless  : outputs that show no name whatever was written on a body; of a step that comes after labels any other may
     begins    : the step from which on those parts are worked on by themselves; empty: this one
     upgrades  : {from_version: settings dict -> settings dict}
     """
@@ -292,6 +293,7 @@ class Step:
     counts: Callable[[Any], StepSettings] | None = None
     off: Callable[[Any], bool] | None = None
     parts: Callable[[str | None, tuple[int, ...], Any], Iterable[str]] | None = None
+    nameless: tuple[str, ...] = ()
     begins: str = ""
     upgrades: Mapping[int, Callable[[dict], dict]] = field(default_factory=dict)
 

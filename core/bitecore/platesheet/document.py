@@ -20,6 +20,7 @@ class PlateBody(BaseModel):
     kit       : bodies of one kit stay as they lie to each other on their case's plate; empty: it is by itself
     margin    : the lowest place of a tooth's margin as its case laid it, in its home; None: none is told
     case      : the number of the case it is from, empty of a strip of the house's own; address : which body of it
+    veiled    : the digest of the same body with dots for the patient's name, where that is written on it: what is seen under the veil
     as_is     : it is printed in the size it has, and not turned: what is measured on it says what the resin's record shall correct
     """
 
@@ -35,6 +36,7 @@ class PlateBody(BaseModel):
     case: str
     address: str
     jaw: str = ""
+    veiled: str = ""
     as_is: bool = False
 
     @property

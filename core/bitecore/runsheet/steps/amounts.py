@@ -48,6 +48,7 @@ STEP = Step(
         "layer": Need("plate", "layer_mm", setting=True),
     },
     gives={"amounts": json_of(Amounts)},
+    nameless=("amounts",),
     apply=apply,
     about="What it takes of resin and time.",
 )

@@ -98,6 +98,7 @@ STEP = Step(
         "dots_add": Need("label", "dots_add", optional=True),
     },
     gives={"body": MESH, "veiled": MESH},
+    nameless=("veiled",),
     apply=apply,
     about="Every body put together.",
     shows=("body", "veiled"),

@@ -240,6 +240,7 @@ STEP = Step(
         "held": Need("articulate", "style", setting=True),
     },
     gives={"solids": SOLIDS, "drains": json_of(list[Drained])},
+    nameless=("solids", "drains"),
     apply=apply,
     about="The drains of hollow bodies.",
 )

@@ -132,6 +132,7 @@ STEP = Step(
         "date": Need("case", "opened"),
     },
     gives={"files": FILES, "naming": json_of(list[Naming]), "outputs": json_of(list[OutputRow])},
+    nameless=("files", "naming", "outputs"),
     apply=apply,
     about="Files for the printer or the next program.",
 )

@@ -134,6 +134,7 @@ STEP = Step(
         "reserves": Need(gathered=RESERVES),
     },
     gives={"solids": SOLIDS},
+    nameless=("solids",),
     apply=apply,
     about="What is taken out of the inside.",
     off=lambda settings: settings.style == "solid",

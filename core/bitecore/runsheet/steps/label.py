@@ -444,6 +444,7 @@ STEP = Step(
         "solids": SOLIDS, "reserves": RESERVES, "labels": json_of(list[Labelled]), "wall": json_of(WallPath), "letters": MESH,
         "dots_cut": MESH, "dots_add": MESH,
     },
+    nameless=("wall", "reserves", "dots_cut", "dots_add"),
     apply=apply,
     about="Text, a code, a mark on every body.",
     shows=("letters",),

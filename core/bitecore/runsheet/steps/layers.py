@@ -43,6 +43,7 @@ STEP = Step(
         "printing": Need("plate", "printing"),
     },
     gives={"runs": FILES, "sum": json_of(LayerSum), "sha256": json_of(str)},
+    nameless=("runs", "sum", "sha256"),
     apply=apply,
     about="What the printer cures.",
 )

@@ -74,6 +74,7 @@ STEP = Step(
         "scan": Need("intake", "mesh", each=True),
     },
     gives={"measured": json_of(list[FileMeasured])},
+    nameless=("measured",),
     apply=apply,
     about="What the files hold, read back as they were written.",
 )

@@ -228,6 +228,7 @@ STEP = Step(
         "printing": json_of(Printing),
         "joins": by_piece(json_of(list[tuple[float, float]])),
     },
+    nameless=("home_to_plate", "plate", "printing", "joins"),
     apply=apply,
     about="Flat on the plate, within its bounds.",
 )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ...anatomy.shared import Shared, shared_surface
 from ...engine.gives import json_of
-from ...engine.model import Flag, Inputs, Need, Step, StepResult, StepSettings, over_kinds
+from ...engine.model import Fix, Flag, Inputs, Need, Step, StepResult, StepSettings, over_kinds
 from ...ops.rigid import rows
 from ...progress import Run
 from ..kinds import EARLIER, FOLLOWERS
@@ -37,14 +37,15 @@ def apply(inputs: Inputs, settings: ReturnedSettings, run: Run) -> StepResult:
     if not shared.made:
         return StepResult({"home": home})
     text = f"It came back: {shared.own:.0%} of it is the surface of a scan of this case, {shared.other:.0%} of that one."
-    return StepResult({"home": home}, (), (Flag("came-back", "note", text),))
+    stay = Fix("intake", inputs.piece, {"kind": "other"}, label="Leave it where it was")
+    return StepResult({"home": home}, (), (Flag("came-back", "note", text, fix=stay),))
 
 
 STEP = Step(
     name="returned",
     title="Came back",
     number=1,
-    version=1,
+    version=2,
     over=over_kinds((*FOLLOWERS, "bite", "other")),
     part_of="intake",
     settings=ReturnedSettings,

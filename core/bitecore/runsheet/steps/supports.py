@@ -159,6 +159,7 @@ STEP = Step(
         "dies": Need("dies", "dies", optional=True),
     },
     gives={"mesh": MESH, "tips": json_of(list[Tip])},
+    nameless=("mesh", "tips"),
     apply=apply,
     about="Pillars and rafts.",
     shows=("mesh",),

@@ -30,6 +30,7 @@ STEP = Step(
     settings=TakesSettings,
     needs={"sum": Need("layers", "sum", each=True), "printing": Need("plate", "printing"), "plate": Need("plate", "plate")},
     gives={"takes": json_of(Takes)},
+    nameless=("takes",),
     apply=apply,
     about="Resin and time of the whole plate.",
 )

@@ -63,6 +63,7 @@ STEP = Step(
         "layer": Need("plate", "layer_mm", setting=True),
     },
     gives={"ways": json_of(list[WayCost] | None)},
+    nameless=("ways",),
     apply=apply,
     about="What every way to lay a body costs.",
 )

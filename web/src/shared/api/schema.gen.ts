@@ -6540,6 +6540,8 @@ export interface components {
             turning: string;
             /** Twin */
             twin: string;
+            /** Twin Case */
+            twin_case: string;
         };
         /**
          * Pin
