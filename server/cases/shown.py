@@ -25,7 +25,7 @@ from .handed import handed
 from .kind import CASES
 from .models import Case
 from .names import PERSONAL, Names
-from .nodes import checked, plain
+from .nodes import FlagOut, checked, plain
 from .pictures import picture_path, turn_of
 from .prints import twins_of
 from .schemas import CaseOut, DoubtOut, Doubts, FileOut, PieceOut, SettingOut, StepOut
@@ -133,7 +133,7 @@ def doubt_out(doubt: Doubt, names: Names) -> DoubtOut:
     waived, node = doubt.waived, doubt.node
     return DoubtOut(
         id=doubt.id, step=doubt.step.name, title=doubt.step.title, node=node.id, piece=node.piece, jaw=node.jaw,
-        flag=names.flag(doubt.flag), own=doubt.own, who=waived.who if waived else "", at=waived.at if waived else "",
+        flag=FlagOut(**names.flag(doubt.flag)), own=doubt.own, who=waived.who if waived else "", at=waived.at if waived else "",
     )  # fmt: skip
 
 

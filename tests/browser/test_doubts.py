@@ -1,4 +1,5 @@
-"""No doubt is waved through and no press is lost: a list of doubts where one stands, Enter for the tool in hand, pulls that change nothing."""
+"""No doubt is waved through, no press is lost: doubts in a list where one stands, Enter for the tool in hand, pulls that change
+nothing."""
 
 from __future__ import annotations
 

@@ -27,7 +27,8 @@ def ways_to_see(body: Mesh, faces: NDArray[np.bool_]) -> list[NDArray[np.float64
     z, turn = 1 - 2 * k / _WAYS, np.pi * (1 + 5**0.5) * k
     flat = np.sqrt(1 - z * z)
     ways = np.c_[flat * np.cos(turn), flat * np.sin(turn), z]
-    out, left = [], np.ones(len(normals), bool)
+    out: list[NDArray[np.float64]] = []
+    left = np.ones(len(normals), bool)
     while len(out) < _MOST:
         seen = (normals @ ways.T > _CONE) & left[:, None]
         area = areas @ seen
