@@ -28,6 +28,7 @@ class DoubtTest(BrowserCase):
         self.step("Base").click()
         card = page.get_by_label("Card")
         card.get_by_label("Height by").select_option("gap")
+        self.set_number("Mounting gap", "15")
         card.get_by_text(re.compile("sticks out by")).wait_for()
         self.wait_state("Base", "needs a look")
         own = card.get_by_role("button", name=re.compile("needs? a yes"))
@@ -71,7 +72,7 @@ class DoubtTest(BrowserCase):
         self.assertEqual(now["accepted"], {})
         marks = next(d for d in now["opened"] if d["step"] == "marked" and d["piece"] == "p2")["settings"]["marks"]
         self.assertEqual([mark["kind"] for mark in marks.values()], ["fence"])
-        self.assertEqual(len(next(iter(marks.values()))["points_mm"]), 4)
+        self.assertEqual(next(iter(marks.values()))["points_mm"]["count"], 4)
         # Nothing is begun: Enter says that the hand is not empty, and accepts nothing either.
         page.keyboard.press("Enter")
         page.wait_for_timeout(300)

@@ -11,7 +11,7 @@ import tempfile
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-NAMES = ("scan", "zip", "3mf-model", "case-index", "case-zip")
+NAMES = ("scan", "zip", "3mf-model", "case-index", "case-zip", "mark", "printer")
 
 
 def fuzzed(name: str, seconds: int, folder: Path) -> tuple[str, bool, str]:

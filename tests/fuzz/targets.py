@@ -76,6 +76,31 @@ def case_zip(data: bytes) -> bool:
         shutil.rmtree(folder, ignore_errors=True)
 
 
+def mark(data: bytes) -> bool:
+    """A drawing for a house mark, as in its child process."""
+    from bitecore.parts.shelf import checked
+
+    return _judged(lambda: checked("mark", {"outline": data.decode("utf-8", "replace")}))
+
+
+def printer(data: bytes) -> bool:
+    """What a printer answers to how it stands, or to a job: believed only in form, so that it can be kept and shown."""
+    from bays import printers
+    from bays.heard import Job, Status
+
+    good = False
+    for model in (Status, Job):
+        try:
+            found = printers._formed(model, printers._json(data))
+        except printers.OddAnswer:
+            continue
+        text = json.dumps(found.model_dump(mode="json"), allow_nan=False)
+        if "\\u0000" in text:
+            raise NoSentence("PostgreSQL keeps no NUL")
+        good = True
+    return good
+
+
 def _zip(members: dict[str, bytes]) -> bytes:
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as package:
@@ -127,8 +152,22 @@ TARGETS: dict[str, tuple[Callable[[bytes], bool], Callable[[], list[bytes]], int
     "case-index": (case_index, lambda: [_index()], 8_000),
     "case-zip": (case_zip, lambda: [_zip({"bite-bench-case.json": _index(), "scans/a.stl": _SCAN})], 12_000),
 }
+_STATUS = {"format": 1, "name": "Heron", "state": "printing", "fault": "", "says": "", "resin_ml": 91.5, "stand_in": True}
+_JOB = {"name": "2612-01_1", "sha256": "0" * 64, "bytes": 9, "state": "printing", "layer": 3, "layers": 9, "seconds_left": 4.5, "speed": 60}
+_SVG = '<svg xmlns="http://www.w3.org/2000/svg">{}</svg>'
+_DRAWN = (
+    '<path d="M 0 0 L 10 0 L 5 9 Z"/>', '<g transform="rotate(30 5 5)"><rect x="1" y="2" width="8" height="4" rx="1" fill="#fff"/></g>',
+    '<circle cx="5" cy="5" r="4"/><ellipse cx="5" cy="5" rx="2" ry="1" style="fill:white"/>',
+    '<polygon points="0,0 9,1 4,8" fill-rule="evenodd"/>',
+    '<path d="M1 1c2 2 4 4 8 0s3-3 5 0q1 9-4 4t-3-2a3 4 20 1 0 2 2z"/>',
+)  # fmt: skip
+TARGETS |= {
+    "mark": (mark, lambda: [_SVG.format(drawn).encode() for drawn in _DRAWN], 6_000),
+    "printer": (printer, lambda: [json.dumps(said).encode() for said in ({**_STATUS, "job": _JOB, "jobs": [_JOB]}, _JOB)], 4_000),
+}
 WORDS = [
     "solid", "facet", "endsolid", "vertex", "ply\n", "element vertex ", "element face ", "property list uchar int v\n", "end_header\n",
     "format ascii 1.0\n", "v ", "f ", "nan", "1e999", "99999999999", "-1", "glTF", "JSON", "PK", "<vertex ", "<triangle ", "<component ",
-    "revisions", "document", "sha256", "pieces", "takes_back", "null", "NaN", "\\\\u0000", "\\\\ud800",
+    "revisions", "document", "sha256", "pieces", "takes_back", "null", "NaN", "\\\\u0000", "\\\\ud800", "jobs",
+    "seconds_left", "<path d=", "<g transform=", "matrix(", "fill-rule", "evenodd", "M 1e99 0 L",
 ]  # fmt: skip
