@@ -73,6 +73,11 @@ class BelievedTest(unittest.TestCase):
                 # It is said, and asked, where the jaws came in what could be taken for a relation.
                 self.assertTrue("bite-instead" in codes or "kept-relation" not in codes, codes)
 
+    def test_jaws_in_frames_of_their_own_are_no_finding_beside_a_good_bite_scan(self) -> None:
+        graph, _, codes = self.bite(away(9.0, 5.0, 2))
+        self.assertEqual(graph.node("bite").json("method"), "bite scans")
+        self.assertNotIn("bite-instead", codes)
+
     def test_where_both_say_the_same_the_jaws_keep_what_they_came_with_to_the_last_bit(self) -> None:
         graph, m, codes = self.bite(np.eye(4))
         self.assertEqual((graph.node("bite").json("method"), m.tolist()), ("as they came", np.eye(4).tolist()))

@@ -27,6 +27,8 @@ from ..printed import PRINTED, printed
 from ..values import Matrix
 from ..values_bites import NamedBite
 
+# Jaws of one frame that do not close as a mouth does lie no farther from their bite (judgement: open by a wax wafer or a splint).
+_STRANGERS_MM = 6.0
 # Beyond so many times the error to expect, a difference is none of the fit (three standard deviations, by the normal law).
 _SURELY = 3.0
 
@@ -180,7 +182,10 @@ def _relation(inputs: Inputs, settings: BiteSettings, upper: Jaw, lower: Jaw) ->
     if came is not None and want == "auto" and _says_otherwise(fit, lower):
         # The scan of a bite is the measurement; how the jaws came is only how they were kept.
         found = by_scans(fit, inputs["scans"])
-        return replace(found, flags=(_instead(fit, lower, came, inputs["scans"]), *found.flags, *marks))
+        # Scans that each have a frame of their own stand in no relation: how far that is off says nothing of the bite.
+        strangers = bool(came.doubt) and _apart_mm(fit, lower) > _STRANGERS_MM
+        instead = () if strangers else (_instead(fit, lower, came, inputs["scans"]),)
+        return replace(found, flags=(*instead, *found.flags, *marks))
     if came is not None and (want == "as they came" or not came.doubt or _says_the_same(fit, lower)):
         others = odd(fit, inputs["scans"]) if fit else ()
         said = (Flag("kept-relation", "note", _kept_words(came)), *_checked(fit, lower), *others, *marks)
@@ -330,7 +335,7 @@ STEP = Step(
     name="bite",
     title="Bite",
     number=2,
-    version=12,
+    version=13,
     over=WHOLE,
     settings=BiteSettings,
     beside={"nudged_on": Beside(_NUDGE, anew=True)},

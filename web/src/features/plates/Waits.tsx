@@ -84,7 +84,7 @@ function Answers({ number, plate }: { number: string; plate: number }) {
       {Object.keys(waits).length > 0 && (
         <button
           type="button"
-          className="btn btn-sm mb-1 w-full"
+          className="btn btn-sm mb-1 h-auto min-h-0 w-full py-1.5 leading-tight"
           disabled={doing.isPending || open.length > 0}
           title={open.length > 0 ? "Its doubts come first" : ""}
           onClick={() =>
