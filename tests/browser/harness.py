@@ -206,12 +206,13 @@ class BrowserCase(TransactionTestCase):
         field.press("Enter")
 
     def answer_doubts(self, card: Locator) -> None:
-        """Say yes to each doubt of a list by itself, once all is worked out."""
-        expect(
-            card.get_by_role("button", name=re.compile("make the files|print on|Accept up to|has a doubt", re.IGNORECASE)).last
-        ).to_be_visible()
+        """Say yes to each doubt of a list by itself, once all is worked out: the press that makes the files or prints is there then."""
+        press = card.get_by_role("button", name=re.compile("make the files|print on|Accept up to|has a doubt", re.IGNORECASE)).last
+        press.wait_for()
         self.page.wait_for_function("() => !document.body.innerText.includes('Not worked out yet')", timeout=180_000)
         waits = card.get_by_label("Doubts").locator("[data-doubt]").filter(has=self.page.get_by_role("button", name="Accept as it is"))
+        ready = card.get_by_role("button", name=re.compile("make the files|^print on|accept all, print on", re.IGNORECASE))
+        expect(waits.first.or_(ready.and_(self.page.locator(":enabled"))).first).to_be_visible(timeout=180_000)
         while count := waits.count():
             waits.first.get_by_role("button", name="Accept as it is").click()
             expect(waits).to_have_count(count - 1, timeout=30_000)

@@ -163,7 +163,12 @@ def _hollow(page: Page, shot: Callable[[str], None]) -> None:
         _settled(page)
         shot(name)
     page.keyboard.press("Alt+9")
-    page.get_by_role("button", name="Accept all, print on Heron").click()
+    waits = page.get_by_label("Doubts").get_by_role("button", name="Accept as it is")
+    page.wait_for_timeout(1000)
+    while waits.count():
+        waits.first.click()
+        page.wait_for_timeout(800)
+    page.get_by_role("button", name=re.compile("print on Heron", re.IGNORECASE)).click()
     page.get_by_test_id("print").filter(has_text="printing, layer").wait_for()
     _settled(page)
     shot("plate")

@@ -29,6 +29,7 @@ class PrintTest(PrinterCase):
         self.wait_state("Articulate", "done", seconds=240)
         self.wait_state("Plate", "done", seconds=240)
         print_card = page.get_by_label("Print", exact=True)
+        self.answer_doubts(print_card)
         expect(print_card.get_by_role("button", name="Accept all, print on Heron")).to_be_enabled(timeout=180_000)
         # The first fault: the connection breaks in the middle of the file.
         self.printer.ask("/fault", kind="connection", after_bytes=40_000)
