@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from playwright.sync_api import expect
 
 from tests.browser.harness import BrowserCase
@@ -12,11 +14,11 @@ class RecordTest(BrowserCase):
         page = self.signed_in("tove")
         page.goto(f"{self.app.address}/house")
         for shelf, label, value in (("Printers", "Lift and rest a layer", "6"), ("Resins", "First layers", "7")):
-            entries = page.get_by_label(shelf, exact=True).locator("form")
+            entries = page.get_by_label(shelf, exact=True).locator("li form")
             entries.first.wait_for()
             for k in range(entries.count()):
                 entry = entries.nth(k)
-                field = entry.get_by_label(label)
+                field = entry.get_by_label(re.compile(f"^{label}"))
                 self.assertNotEqual(field.get_attribute("placeholder"), "", "what counts where nothing is typed is seen")
                 field.fill(value)
                 name = entry.locator("input").first.input_value()

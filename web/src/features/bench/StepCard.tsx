@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { type RefObject, useEffect, useRef, useState } from "react";
 import { DoubtList } from "../../case/DoubtList";
 import { mend, openDoubts, waitingOf } from "../../case/doubts";
 import { asks, detailOfNode, isAccepted, nodesOf, partsOf, partsOfPiece, pieceOf } from "../../case/look";
@@ -36,6 +36,8 @@ export function StepCard({ data, steps, step, doings }: Props) {
   const ui = uiOf(step.name);
   // State, sentences and settings are of one revision: until they are here together, none of them is shown.
   const here = data.open === step.name;
+  // Enter that is pressed before the step is here is not lost.
+  const early = useRef("");
   const { Card, Below } = ui;
   const own = { data, view, ui, step, node: detail, doings };
   return (
@@ -66,7 +68,18 @@ export function StepCard({ data, steps, step, doings }: Props) {
           {Below && <Below {...own} />}
         </div>
       )}
-      {here && <Foot data={data} steps={steps} step={step} detail={detail} doings={doings} />}
+      {here && <Foot data={data} steps={steps} step={step} detail={detail} doings={doings} early={early} />}
+      {!here && (
+        <Command
+          id="accept"
+          title="Accept and go on"
+          keys="enter"
+          group="Case"
+          run={() => {
+            early.current = step.name;
+          }}
+        />
+      )}
     </>
   );
 }
@@ -221,7 +234,12 @@ function readingsOf(data: CaseOut, detail: NodeDetail | undefined, named: boolea
   return (detail?.readings ?? []).map((r) => (jaw ? { ...r, name: `${capital(jaw)}: ${r.name}` } : r));
 }
 
-function Foot({ data, steps, step, detail, doings }: Props & { detail: NodeDetail | undefined }) {
+interface FootProps extends Props {
+  detail: NodeDetail | undefined;
+  early: RefObject<string>;
+}
+
+function Foot({ data, steps, step, detail, doings, early }: FootProps) {
   const open = useBench((s) => s.open);
   const state = stateOf(data, step.name);
   const next = steps[steps.findIndex((s) => s.name === step.name) + 1];
@@ -267,6 +285,15 @@ function Foot({ data, steps, step, detail, doings }: Props & { detail: NodeDetai
     if (!useBench.getState().tool) go();
     else if (!ends()) say("There is a tool in your hand. Put it down with Esc, then Enter accepts.");
   }
+
+  const latest = useRef(byKey);
+  latest.current = byKey;
+  const plainly = openDoubts(data, step.name).length === 0;
+  useEffect(() => {
+    // What has a doubt is read first.
+    if (early.current === step.name && plainly) latest.current();
+    early.current = "";
+  }, [step.name, plainly, early]);
 
   const words = asked
     ? `Asked for: ${data.queue || "being made"} …`
