@@ -36,6 +36,8 @@ class SliceTest(BrowserCase):
         page.keyboard.press("d")
         page.get_by_label("Pieces").get_by_text("Upper", exact=True).click()
         for title in ("Bite", "Level", "Trim", "Base", "Hollow", "Label", "Articulate", "Plate", "Hand-off"):
+            # A step that has something to read is accepted once it is here.
+            page.get_by_label("Card").get_by_role("button", name=re.compile("^(Accept|Go to)")).wait_for()
             page.keyboard.press("Enter")
             page.get_by_label("Card").get_by_role("heading", name=title).wait_for()
         page.get_by_role("button", name="Make the files").click()

@@ -291,7 +291,11 @@ function Foot({ data, steps, step, detail, doings, early }: FootProps) {
   const plainly = openDoubts(data, step.name).length === 0;
   useEffect(() => {
     // What has a doubt is read first.
-    if (early.current === step.name && plainly) latest.current();
+    if (early.current === step.name) {
+      if (plainly) latest.current();
+      else
+        say("Enter was pressed before this card was here. It has something to read: press it again to accept.", "look");
+    }
     early.current = "";
   }, [step.name, plainly, early]);
 
