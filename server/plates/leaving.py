@@ -3,6 +3,8 @@ and figures of its prints, and where something lay."""
 
 from __future__ import annotations
 
+import json
+import re
 from datetime import date
 from typing import Any
 
@@ -29,8 +31,16 @@ def without_case(number: str) -> set[str]:
     owners |= set(Plate.objects.filter(document__icontains=number).values_list("owner_id", flat=True))
     gone: set[str] = set()
     for plate in Plate.objects.select_for_update().filter(owner_id__in=owners).order_by("pk"):
-        gone |= _without(plate, number)
+        if _holds(plate, number):
+            gone |= _without(plate, number)
     return gone
+
+
+def _holds(plate: Plate, number: str) -> bool:
+    """Does it, or did it, hold a body of this very case? 2612-10 stands in 2612-100 too."""
+    own = re.compile(rf"(?<!\d){re.escape(number)}(?!\d)")
+    rows = plate.revisions.values_list("document", "changes", "what").iterator(chunk_size=50)
+    return own.search(json.dumps(plate.document)) is not None or any(own.search(json.dumps(row)) for row in rows)
 
 
 def _without(plate: Plate, number: str) -> set[str]:

@@ -21,6 +21,7 @@ from bitecore.engine.gives import unpack
 from bitecore.views import view_path
 from cases import keeping
 from cases.models import Case
+from plates.leaving import without_case
 from plates.models import Plate
 from runs.models import BlobUse
 from runs.owning import folder
@@ -134,6 +135,8 @@ class PlateTest(WorkCase):
         post(self.mira, f"/api/plates/{off['id']}/off", {"base": off["revision"], "bodies": [last]})
         png = f"/api/plates/{ident}/layers/3.png"
         self.assertEqual(self.mira.get(f"{png}?of={plate['layers']}").status_code, 200)
+        # Of a case whose number begins alike nothing goes.
+        self.assertEqual(without_case(self.two.number[:-1]), set())
         keeping.delete(User.objects.get(username="tove"), self.two.number)
         for each in (ident, off["id"]):
             row = Plate.objects.get(pk=each)
