@@ -209,7 +209,7 @@ def _running(kept: TrayState) -> TrayState:
 
 
 def _in_turn(case: Case) -> str:
-    where = place(kind_of(case), case.pk)
+    where = place(kind_of(case), case.pk, about=True)
     return f"Waits for its turn: {where}" if where else "Waits for its turn"
 
 

@@ -17,9 +17,10 @@ _kept: tuple[float, dict[str, int], float | None] | None = None
 _lock = threading.Lock()
 
 
-def place(kind: Kind[Any], pk: int) -> str:
-    """'2 before it, about 40 s'; empty for what does not wait. Times are those of the last that were worked out here."""
-    before, each_s = _queue()
+def place(kind: Kind[Any], pk: int, *, about: bool = False) -> str:
+    """'2 before it, about 40 s'; empty for what does not wait. Times are those of the last that were worked out here. about : as it was
+    within the last second will do, for lists of many."""
+    before, each_s = _queue() if about else (_before(), _each_s())
     count = before.get(lock_of(kind, pk))
     if count is None:
         return ""

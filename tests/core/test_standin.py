@@ -43,7 +43,8 @@ class StandInTest(unittest.TestCase):
     def ask(self, method: str, path: str, body: bytes = b"", **headers: str) -> tuple[int, dict[str, Any]]:
         link = http.client.HTTPConnection(urlsplit(self.printer.url).netloc, timeout=5)
         try:
-            link.request(method, path, body, headers)
+            kind = {"Content-Type": "application/json"} if method == "POST" and body else {}
+            link.request(method, path, body, kind | headers)
             answer = link.getresponse()
             return answer.status, json.loads(answer.read())
         finally:
@@ -133,7 +134,7 @@ class StandInTest(unittest.TestCase):
         where = urlsplit(self.printer.url)
         digest = base64.b64encode(hashlib.sha256(data).digest()).decode()
         with socket.create_connection((where.hostname or "", where.port or 0), timeout=5) as hung:
-            head = f"PUT /jobs/a HTTP/1.1\r\nHost: x\r\nContent-Length: {len(data)}\r\nRepr-Digest: sha-256=:{digest}:\r\n\r\n"
+            head = f"PUT /jobs/a HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: {len(data)}\r\nRepr-Digest: sha-256=:{digest}:\r\n\r\n"
             hung.sendall(head.encode() + data[:300])
             self.wait_for(f"/parts/{hashlib.sha256(data).hexdigest()}")
             self.assertEqual(self.put("a", data)[0], 201)
@@ -184,6 +185,14 @@ class StandInTest(unittest.TestCase):
         self.assertEqual(self.ask("POST", "/jobs/none/start")[0], 404)
         self.assertEqual(self.ask("POST", "/fault", b'{"kind": "fire"}')[0], 422)
         self.assertEqual(self.ask("POST", "/fault", b"[1]")[0], 422)
+        self.assertEqual(self.ask("POST", "/bottle", b'{"ml": NaN}')[0], 422)
+
+    def test_a_page_of_somebody_else_in_a_browser_does_not_speak_to_it(self) -> None:
+        door = b'{"kind": "door"}'
+        self.assertEqual(self.ask("POST", "/fault", door, **{"Content-Type": "text/plain"})[0], 415)
+        self.assertEqual(self.ask("POST", "/fault", door, Origin="http://elsewhere.example")[0], 403)
+        self.assertEqual(self.ask("GET", "/", Host="elsewhere.example")[0], 403)
+        self.assertEqual(self.ask("GET", "/")[1]["state"], "idle")
 
     def test_the_same_again_is_known_another_under_its_name_is_not_taken(self) -> None:
         self.put("a", layers_zip())

@@ -24,9 +24,11 @@ class Liar:
     """says : what it writes to the connection for whatever is asked."""
 
     def __init__(self, says: Callable[[Any], None]) -> None:
+        self.says, liar = says, self
+
         class Handler(BaseHTTPRequestHandler):
             def do_GET(self) -> None:
-                says(self)
+                liar.says(self)
 
             do_POST = do_GET  # noqa: N815
 
