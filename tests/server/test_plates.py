@@ -14,6 +14,7 @@ import shapely
 import trimesh
 from django.conf import settings
 from django.contrib.auth.models import User
+from django.db import transaction
 from django.test import Client
 from PIL import Image
 
@@ -136,7 +137,8 @@ class PlateTest(WorkCase):
         png = f"/api/plates/{ident}/layers/3.png"
         self.assertEqual(self.mira.get(f"{png}?of={plate['layers']}").status_code, 200)
         # Of a case whose number begins alike nothing goes.
-        self.assertEqual(without_case(self.two.number[:-1]), set())
+        with transaction.atomic():
+            self.assertEqual(without_case(self.two.number[:-1]), set())
         keeping.delete(User.objects.get(username="tove"), self.two.number)
         for each in (ident, off["id"]):
             row = Plate.objects.get(pk=each)
