@@ -37,7 +37,7 @@ class KeepingTest(ServerCase):
         number = self.opened()
         self.details(number, patient="Corwin Pellathorn", technician="Mira", teeth="14-16", notes="gold clasp")
         self.assertEqual(self.read(number)["details"]["teeth"], "16 15 14")
-        self.assertEqual(post(self.mira, f"/api/cases/{number}/close").json()["closed"], True)
+        self.assertEqual(post(self.mira, f"/api/cases/{number}/close?sure=true").json()["closed"], True)
         self.assertEqual(self.rack(self.mira), [])
         for words in ("", "corwin", "clasp gold", "15", number, "a.stl"):
             self.assertEqual(self.rack(self.mira, closed="true", find=words), [number], words)
@@ -49,14 +49,14 @@ class KeepingTest(ServerCase):
 
     def test_kept_for_the_years_the_house_says(self) -> None:
         number = self.opened()
-        post(self.mira, f"/api/cases/{number}/close")
+        post(self.mira, f"/api/cases/{number}/close?sure=true")
         until = Case.objects.get().keep_until
         self.assertEqual(until, date.today().replace(year=date.today().year + 7))  # common practice, no source
         post(self.mira, f"/api/cases/{number}/reopen")
         self.assertEqual(post(self.mira, "/api/house/general", {"values": {"retention_years": 10}}).status_code, 403)
         self.assertEqual(post(self.tove, "/api/house/general", {"values": {"retention_years": 10}}).status_code, 200)
         self.assertEqual(post(self.tove, "/api/house/general", {"values": {"retention_years": 99}}).status_code, 422)
-        post(self.mira, f"/api/cases/{number}/close")
+        post(self.mira, f"/api/cases/{number}/close?sure=true")
         self.assertEqual(Case.objects.get().keep_until.year, date.today().year + 10)
 
     def test_deleting_before_time_asks_a_lead_and_leaves_a_line_without_names(self) -> None:
@@ -80,7 +80,7 @@ class KeepingTest(ServerCase):
 
     def test_after_its_time_anybody_may(self) -> None:
         number = self.opened()
-        post(self.mira, f"/api/cases/{number}/close")
+        post(self.mira, f"/api/cases/{number}/close?sure=true")
         Case.objects.update(keep_until=date(2020, 1, 1))
         token = {"X-CSRFToken": self.mira.cookies["csrftoken"].value}
         self.assertEqual(self.mira.delete(f"/api/cases/{number}", headers=token).status_code, 200)
